@@ -1,0 +1,125 @@
+//! Attack, decay, sustain, release.
+
+use program::Shape;
+
+/// Levels under this are silence: 100 dB down, where the formats end their releases.
+const SILENCE: f32 = 1e-5;
+
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Stage {
+    Attack,
+    Decay,
+    Release,
+    Done,
+}
+
+/// One voice's loudness over time. The attack is linear in amplitude, decay and release linear in dB.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Envelope {
+    stage: Stage,
+    level: f32,
+    attack_step: f32,
+    decay_factor: f32,
+    sustain: f32,
+    release_factor: f32,
+}
+
+impl Envelope {
+    pub(crate) fn done() -> Self {
+        Self {
+            stage: Stage::Done,
+            level: 0.0,
+            attack_step: 0.0,
+            decay_factor: 0.0,
+            sustain: 0.0,
+            release_factor: 0.0,
+        }
+    }
+
+    pub(crate) fn start(shape: &Shape, rate_hz: f64) -> Self {
+        let frames = |ms: f64| (ms / 1000.0 * rate_hz).max(1.0);
+        // A factor a frame that makes 100 dB in the given time.
+        let factor = |ms: f64| libm::pow(10.0, -5.0 / frames(ms)) as f32;
+        Self {
+            stage: Stage::Attack,
+            level: 0.0,
+            attack_step: (1.0 / frames(shape.attack_ms)) as f32,
+            decay_factor: factor(shape.decay_ms),
+            sustain: libm::pow(10.0, shape.sustain_db.min(0.0) / 20.0) as f32,
+            release_factor: factor(shape.release_ms),
+        }
+    }
+
+    pub(crate) fn release(&mut self) {
+        if self.stage != Stage::Done {
+            self.stage = Stage::Release;
+        }
+    }
+
+    pub(crate) fn is_done(&self) -> bool {
+        self.stage == Stage::Done
+    }
+
+    pub(crate) fn is_released(&self) -> bool {
+        matches!(self.stage, Stage::Release | Stage::Done)
+    }
+
+    pub(crate) fn next(&mut self) -> f32 {
+        match self.stage {
+            Stage::Attack => {
+                self.level += self.attack_step;
+                if self.level >= 1.0 {
+                    self.level = 1.0;
+                    self.stage = Stage::Decay;
+                }
+            }
+            Stage::Decay => self.level = (self.level * self.decay_factor).max(self.sustain),
+            Stage::Release => {
+                self.level *= self.release_factor;
+                if self.level < SILENCE {
+                    self.level = 0.0;
+                    self.stage = Stage::Done;
+                }
+            }
+            Stage::Done => {}
+        }
+        self.level
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_release_falls_by_a_hundred_decibels_in_its_time() {
+        let shape = Shape {
+            attack_ms: 0.0,
+            release_ms: 1000.0,
+            ..Shape::default()
+        };
+        let mut envelope = Envelope::start(&shape, 48_000.0);
+        envelope.next();
+        envelope.release();
+        let half = (0..24_000).map(|_| envelope.next()).last().unwrap();
+        assert!((20.0 * half.log10() + 50.0).abs() < 0.1, "{half}");
+        let frames = (0..)
+            .take_while(|_| {
+                envelope.next();
+                !envelope.is_done()
+            })
+            .count();
+        assert!(frames.abs_diff(24_000) < 100, "{frames}");
+    }
+
+    #[test]
+    fn an_attack_is_linear_in_amplitude() {
+        let shape = Shape {
+            attack_ms: 100.0,
+            ..Shape::default()
+        };
+        let mut envelope = Envelope::start(&shape, 48_000.0);
+        let quarter = (0..1200).map(|_| envelope.next()).last().unwrap();
+        assert!((quarter - 0.25).abs() < 1e-3);
+    }
+}

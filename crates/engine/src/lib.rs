@@ -1,0 +1,133 @@
+//! How it sounds: a program and events in, audio frames out.
+//!
+//! ```
+//! let mut engine = engine::Engine::new(48_000.0, 128);
+//! engine.load(program::Program::default());
+//! engine.note_on(60, 100);
+//! let (mut left, mut right) = ([0.0; 128], [0.0; 128]);
+//! engine.render(&mut left, &mut right);
+//! ```
+//!
+//! Rendering allocates nothing, locks nothing and reads no clock. The same code runs natively and as WebAssembly, with
+//! `libm` in both, so that both give the same samples.
+
+mod envelope;
+mod interpolate;
+mod offline;
+mod samples;
+mod voice;
+
+pub use offline::{Event, EventKind, render_offline};
+pub use samples::{SampleAudio, Samples};
+
+use envelope::Envelope;
+use interpolate::Interpolator;
+use program::{Counters, Program, SoundsOn, regions_for_key};
+use voice::Voice;
+
+/// Plays one program. All memory is taken by [`Engine::new`] and [`Engine::load`].
+pub struct Engine {
+    rate_hz: f64,
+    program: Program,
+    samples: Samples,
+    voices: Vec<Voice>,
+    counters: Counters,
+    interpolator: Interpolator,
+    age: u64,
+    held: [u8; 128],
+}
+
+impl Engine {
+    /// An engine for an output rate and at most so many voices.
+    pub fn new(rate_hz: f64, most_voices: usize) -> Self {
+        Self {
+            rate_hz,
+            program: Program::default(),
+            samples: Samples::default(),
+            voices: vec![Voice::silent(); most_voices],
+            counters: Counters::default(),
+            interpolator: Interpolator::new(),
+            age: 0,
+            held: [0; 128],
+        }
+    }
+
+    /// Takes a program; what sounds is cut off, and the samples are to be brought anew through [`Engine::samples_mut`].
+    pub fn load(&mut self, program: Program) {
+        self.voices.iter_mut().for_each(Voice::stop);
+        self.samples = Samples::reserved(&program);
+        self.program = program;
+    }
+
+    /// Takes other values for the same samples (an edit): what sounds goes on as it is.
+    pub fn update(&mut self, program: Program) {
+        if program.samples != self.program.samples
+            || program.regions.len() != self.program.regions.len()
+            || program.strands.len() != self.program.strands.len()
+        {
+            self.load(program);
+        } else {
+            self.program = program;
+        }
+    }
+
+    /// The audio of the program's samples, to be filled.
+    pub fn samples_mut(&mut self) -> &mut Samples {
+        &mut self.samples
+    }
+
+    /// A key goes down, velocity 1 to 127.
+    pub fn note_on(&mut self, key: u8, velocity: u8) {
+        let key = key & 127;
+        self.held[usize::from(key)] = velocity;
+        let turn = self.counters.take_turn(key);
+        self.start(SoundsOn::KeyDown, key, velocity, turn);
+    }
+
+    /// A key comes up: its voices are released, and key-up sounds start at the velocity of its strike.
+    pub fn note_off(&mut self, key: u8) {
+        let key = key & 127;
+        let velocity = std::mem::take(&mut self.held[usize::from(key)]);
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_held_by(key)) {
+            voice.release();
+        }
+        if velocity > 0 {
+            self.start(SoundsOn::KeyUp, key, velocity, 0);
+        }
+    }
+
+    /// Everything is let go, key-up sounds are not started.
+    pub fn all_notes_off(&mut self) {
+        self.held = [0; 128];
+        self.voices.iter_mut().for_each(Voice::release);
+    }
+
+    fn start(&mut self, on: SoundsOn, key: u8, velocity: u8, turn: u32) {
+        for region in regions_for_key(&self.program, on, key, velocity, turn) {
+            self.age += 1;
+            let voice = Voice::start(&self.program, region, key, velocity, on, self.rate_hz, self.age);
+            if let Some(slot) = steal(&mut self.voices) {
+                *slot = voice;
+            }
+        }
+    }
+
+    /// Voices that sound now.
+    pub fn active_voices(&self) -> usize {
+        self.voices.iter().filter(|voice| voice.is_active()).count()
+    }
+
+    /// Writes the next frames, replacing what is in the slices; both have the same length.
+    pub fn render(&mut self, left: &mut [f32], right: &mut [f32]) {
+        left.fill(0.0);
+        right.fill(0.0);
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            voice.render(&self.program, &self.samples, &self.interpolator, left, right);
+        }
+    }
+}
+
+/// A free voice, else the oldest released one, else the oldest.
+fn steal(voices: &mut [Voice]) -> Option<&mut Voice> {
+    voices.iter_mut().min_by_key(|voice| voice.theft_rank())
+}

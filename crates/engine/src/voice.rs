@@ -1,0 +1,252 @@
+//! One sounding region.
+
+use crate::interpolate::WIDEST_HALF;
+use crate::{Envelope, Interpolator, Samples};
+use program::{
+    Loop, LoopRuns, Program, Region, Shape, SoundsOn, crossfade_gain, pan_gains, playback_ratio,
+    velocity_gain_db,
+};
+
+/// Where the recording itself fades after a cut-off, so that running out of audio does not click.
+const STOP_MS: f64 = 5.0;
+
+#[derive(Debug, Clone)]
+pub(crate) struct Voice {
+    region: usize,
+    key: u8,
+    on: SoundsOn,
+    position: f64,
+    ratio: f64,
+    gains: (f32, f32),
+    envelope: Envelope,
+    age: u64,
+    /// Whether the loop has been gone round, so that frames before its start are those before its end.
+    looping: bool,
+}
+
+impl Voice {
+    pub(crate) fn silent() -> Self {
+        Self {
+            region: 0,
+            key: 0,
+            on: SoundsOn::KeyDown,
+            position: 0.0,
+            ratio: 1.0,
+            gains: (0.0, 0.0),
+            envelope: Envelope::done(),
+            age: 0,
+            looping: false,
+        }
+    }
+
+    pub(crate) fn start(
+        program: &Program,
+        index: usize,
+        key: u8,
+        velocity: u8,
+        on: SoundsOn,
+        rate_hz: f64,
+        age: u64,
+    ) -> Self {
+        let (Some(region), true) = (program.regions.get(index), rate_hz > 0.0) else {
+            return Self::silent();
+        };
+        let strand = program.strands.get(region.strand);
+        let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
+        let db = region.gain_db
+            + strand.map_or(0.0, |strand| strand.gain_db)
+            + velocity_gain_db(velocity, shape.velocity_to_level);
+        let gain = libm::pow(10.0, db / 20.0);
+        let (left, right) = pan_gains(region.pan);
+        let shape = if on == SoundsOn::KeyUp {
+            shape
+        } else {
+            Shape {
+                release_ms: shape.release_ms.max(STOP_MS),
+                ..shape
+            }
+        };
+        Self {
+            region: index,
+            key,
+            on,
+            position: region.start_frame as f64,
+            ratio: playback_ratio(program, region, key, rate_hz),
+            gains: ((left * gain) as f32, (right * gain) as f32),
+            envelope: Envelope::start(&shape, rate_hz),
+            age,
+            looping: false,
+        }
+    }
+
+    pub(crate) fn is_active(&self) -> bool {
+        !self.envelope.is_done()
+    }
+
+    pub(crate) fn is_held_by(&self, key: u8) -> bool {
+        self.is_active() && self.key == key && self.on == SoundsOn::KeyDown
+    }
+
+    pub(crate) fn release(&mut self) {
+        if self.on == SoundsOn::KeyDown {
+            self.envelope.release();
+        }
+    }
+
+    pub(crate) fn stop(&mut self) {
+        self.envelope = Envelope::done();
+    }
+
+    /// Free voices first, then released ones, then the oldest.
+    pub(crate) fn theft_rank(&self) -> (u8, u64) {
+        let state = if !self.is_active() {
+            0
+        } else if self.envelope.is_released() {
+            1
+        } else {
+            2
+        };
+        (state, self.age)
+    }
+
+    pub(crate) fn render(
+        &mut self,
+        program: &Program,
+        samples: &Samples,
+        interpolator: &Interpolator,
+        left: &mut [f32],
+        right: &mut [f32],
+    ) {
+        let Some(region) = program.regions.get(self.region) else {
+            return self.stop();
+        };
+        let Some(sample) = samples
+            .get(region.sample)
+            .filter(|sample| !sample.channels.is_empty())
+        else {
+            // Nothing has arrived yet: the voice waits at its start.
+            return;
+        };
+        let half = interpolator.half(self.ratio);
+        let mut window = [0.0f32; 2 * WIDEST_HALF];
+        for (l, r) in left.iter_mut().zip(right.iter_mut()) {
+            let looped = region.looped.filter(|l| {
+                l.fits(sample.channels[0].len() as u64)
+                    && (l.runs == LoopRuns::ThroughRelease || !self.envelope.is_released())
+            });
+            if let Some(looped) = looped {
+                while self.position >= looped.end_frame as f64 {
+                    self.position -= (looped.end_frame - looped.start_frame) as f64;
+                    self.looping = true;
+                }
+            }
+            let frame = self.position as usize;
+            if frame >= sample.available || (frame as u64) >= region.end_frame {
+                if sample.available < sample.channels[0].len() && (frame as u64) < region.end_frame {
+                    return; // The rest is on its way: the voice waits.
+                }
+                return self.stop();
+            }
+            let fraction = self.position - frame as f64;
+            let gain = self.envelope.next() * fade(region, frame as u64, looped.is_some());
+            let mut values = [0.0f32; 2];
+            for (value, channel) in values.iter_mut().zip(&sample.channels) {
+                let taps = taps(
+                    channel,
+                    region,
+                    looped.as_ref(),
+                    self.looping,
+                    frame,
+                    half,
+                    &mut window,
+                );
+                *value = interpolator.value(self.ratio, fraction, taps);
+            }
+            if sample.channels.len() == 1 {
+                values[1] = values[0];
+            }
+            *l += values[0] * gain * self.gains.0;
+            *r += values[1] * gain * self.gains.1;
+            self.position += self.ratio;
+            if self.envelope.is_done() {
+                return;
+            }
+        }
+    }
+}
+
+/// Linear fades at both ends; a looped voice never comes to its end.
+fn fade(region: &Region, frame: u64, looped: bool) -> f32 {
+    let mut gain = 1.0;
+    let since = frame.saturating_sub(region.start_frame);
+    if since < region.fade_in_frames {
+        gain *= since as f32 / region.fade_in_frames as f32;
+    }
+    let left = region.end_frame.saturating_sub(frame);
+    if !looped && left < region.fade_out_frames {
+        gain *= left as f32 / region.fade_out_frames as f32;
+    }
+    gain
+}
+
+/// The `2·half` frames around `frame`, in place where they lie together, else put together in `window`.
+fn taps<'a>(
+    channel: &'a [f32],
+    region: &Region,
+    looped: Option<&Loop>,
+    looping: bool,
+    frame: usize,
+    half: usize,
+    window: &'a mut [f32; 2 * WIDEST_HALF],
+) -> &'a [f32] {
+    let (first, end) = ((frame + 1).wrapping_sub(half), frame + 1 + half);
+    let edge = looped.map_or(region.end_frame, |l| l.end_frame - l.crossfade_frames) as usize;
+    let whole = frame + 1 >= half && end <= edge.min(channel.len()) && first >= region.start_frame as usize;
+    let before_start = looping && looped.is_some_and(|l| first < l.start_frame as usize);
+    if whole && !before_start {
+        return &channel[first..end];
+    }
+    for (slot, offset) in window[..2 * half].iter_mut().zip(0i64..) {
+        *slot = frame_at(
+            channel,
+            region,
+            looped,
+            looping,
+            frame as i64 + 1 - half as i64 + offset,
+        );
+    }
+    &window[..2 * half]
+}
+
+/// One frame as it is heard: loops are gone round and their crossfade is in it; outside the region is silence.
+fn frame_at(channel: &[f32], region: &Region, looped: Option<&Loop>, looping: bool, frame: i64) -> f32 {
+    let read = |at: i64| -> f32 {
+        let inside = at >= region.start_frame as i64;
+        usize::try_from(at)
+            .ok()
+            .filter(|_| inside)
+            .and_then(|at| channel.get(at))
+            .copied()
+            .unwrap_or(0.0)
+    };
+    let Some(looped) = looped else {
+        return if frame < region.end_frame as i64 {
+            read(frame)
+        } else {
+            0.0
+        };
+    };
+    let (start, end) = (looped.start_frame as i64, looped.end_frame as i64);
+    let mut at = frame;
+    if at >= end {
+        at -= end - start;
+    } else if looping && at < start {
+        at += end - start;
+    }
+    let fade_from = end - looped.crossfade_frames as i64;
+    if at < fade_from || at >= end {
+        return read(at);
+    }
+    let share = crossfade_gain((at - fade_from) as u64, looped.crossfade_frames) as f32;
+    read(at) * (1.0 - share) + read(at - (end - start)) * share
+}

@@ -1,0 +1,193 @@
+//! What a played program sounds like.
+
+use engine::{Event, EventKind, render_offline};
+use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+
+const RATE: f64 = 48_000.0;
+
+fn region(frames: u64) -> Region {
+    Region {
+        strand: 0,
+        sample: 0,
+        low_key: 0,
+        high_key: 127,
+        low_velocity: 1,
+        high_velocity: 127,
+        root_key: 69,
+        recording_cents: 0.0,
+        tune_cents: 0.0,
+        gain_db: 0.0,
+        pan: 0.0,
+        start_frame: 0,
+        end_frame: frames,
+        fade_in_frames: 0,
+        fade_out_frames: 0,
+        looped: None,
+        round_robin: RoundRobin {
+            position: 0,
+            length: 1,
+        },
+    }
+}
+
+fn program_of(region: Region, frames: u64) -> Program {
+    let sample = Sample {
+        name: "a".into(),
+        source: "a".into(),
+        rate_hz: 48_000,
+        channels: 1,
+        frames,
+    };
+    let shape = Shape {
+        attack_ms: 0.0,
+        ..Shape::default()
+    };
+    let strand = Strand {
+        name: "s".into(),
+        sounds_on: SoundsOn::KeyDown,
+        gain_db: 0.0,
+        shape,
+    };
+    Program {
+        name: "p".into(),
+        samples: vec![sample],
+        strands: vec![strand],
+        regions: vec![region],
+    }
+}
+
+fn sine(hz: f64, frames: usize) -> Vec<f32> {
+    (0..frames)
+        .map(|n| ((n as f64 * hz / RATE * std::f64::consts::TAU).sin() * 0.5) as f32)
+        .collect()
+}
+
+fn press(key: u8, up_at: Option<usize>) -> Vec<Event> {
+    let mut events = vec![Event {
+        frame: 0,
+        kind: EventKind::NoteOn { key, velocity: 127 },
+    }];
+    events.extend(up_at.map(|frame| Event {
+        frame,
+        kind: EventKind::NoteOff { key },
+    }));
+    events
+}
+
+#[test]
+fn the_root_key_sounds_as_recorded() {
+    let samples = sine(440.0, 48_000);
+    let (left, right) = render_offline(
+        &program_of(region(48_000), 48_000),
+        vec![vec![samples.clone()]],
+        RATE,
+        &press(69, None),
+        40_000,
+    );
+    assert_eq!(left, right);
+    let worst = left[200..]
+        .iter()
+        .zip(&samples[200..])
+        .map(|(a, b)| (a - b).abs())
+        .fold(0.0f32, f32::max);
+    assert!(worst < 1e-4, "{worst}");
+}
+
+#[test]
+fn other_keys_sound_at_equal_temperament() {
+    let samples = vec![vec![sine(440.0, 200_000)]];
+    for key in [57, 62, 70, 76, 81] {
+        let program = program_of(region(200_000), 200_000);
+        let (left, _) = render_offline(&program, samples.clone(), RATE, &press(key, None), 60_000);
+        let pitch = signal::find_pitch(&left, 48_000, 0, 60_000).unwrap();
+        assert_eq!(pitch.key, key);
+        assert!(pitch.cents.abs() < 0.1, "{key}: {pitch:?}");
+    }
+}
+
+#[test]
+fn a_loop_holds_until_the_key_is_up_and_then_dies_away() {
+    let samples = sine(440.0, 48_000);
+    let looped = Loop {
+        start_frame: 12_000,
+        end_frame: 36_000,
+        crossfade_frames: 2_400,
+        runs: LoopRuns::ThroughRelease,
+    };
+    let program = program_of(
+        Region {
+            looped: Some(looped),
+            ..region(48_000)
+        },
+        48_000,
+    );
+    let (left, _) = render_offline(
+        &program,
+        vec![vec![samples]],
+        RATE,
+        &press(69, Some(480_000)),
+        560_000,
+    );
+    let rms = |from: usize| (left[from..from + 4_800].iter().map(|x| x * x).sum::<f32>() / 4_800.0).sqrt();
+    for at in (4_800..470_000).step_by(4_800) {
+        assert!(
+            (20.0 * (rms(at) / rms(4_800)).log10()).abs() < 0.05,
+            "level at {at}"
+        );
+    }
+    let steepest = left[200..480_000]
+        .windows(2)
+        .map(|w| (w[1] - w[0]).abs())
+        .fold(0.0f32, f32::max);
+    assert!(
+        steepest < 0.5 * 440.0 / 48_000.0 * std::f32::consts::TAU * 1.01,
+        "a click: {steepest}"
+    );
+    assert!(rms(540_000) < 1e-6);
+}
+
+/// Bars page: a sweep to 0.45 of the rate, 12 semitones up: aliases ≤ −80 dB. Every partial over a quarter of the
+/// rate must vanish, since there is no place for it.
+#[test]
+fn what_would_alias_an_octave_up_is_filtered_out() {
+    for share in [0.30, 0.35, 0.40, 0.45] {
+        let samples = sine(share * RATE, 100_000);
+        let (left, _) = render_offline(
+            &program_of(region(100_000), 100_000),
+            vec![vec![samples]],
+            RATE,
+            &press(81, None),
+            40_000,
+        );
+        let rms = (left[2_000..].iter().map(|x| x * x).sum::<f32>() / 38_000.0).sqrt();
+        let db = 20.0 * (rms / 0.3535).log10();
+        assert!(db < -80.0, "{share}: {db:.1} dB");
+    }
+}
+
+#[test]
+fn round_robins_take_turns_and_velocity_chooses_the_layer() {
+    let mut program = program_of(region(1_000), 1_000);
+    program.regions[0].round_robin = RoundRobin {
+        position: 0,
+        length: 2,
+    };
+    let second = Region {
+        gain_db: -6.0,
+        round_robin: RoundRobin {
+            position: 1,
+            length: 2,
+        },
+        ..program.regions[0].clone()
+    };
+    program.regions.push(second);
+    let heard: Vec<usize> = (0..4)
+        .flat_map(|turn| program::regions_for_key(&program, SoundsOn::KeyDown, 60, 64, turn))
+        .collect();
+    assert_eq!(heard, [0, 1, 0, 1]);
+    program.regions[0].high_velocity = 63;
+    assert_eq!(
+        program::regions_for_key(&program, SoundsOn::KeyDown, 60, 64, 0).count(),
+        0
+    );
+}

@@ -1,0 +1,31 @@
+//! How it is written: audio files, SFZ and SoundFont 2 to and from a [`program::Program`].
+//!
+//! [`lower`] gives the program that a format can hold and the list of what is lost; the writers take lowered programs only, so
+//! that reading an export back gives exactly what was lowered. Nothing here opens a file: bytes come in and go out.
+
+mod decode;
+mod lower;
+mod riff;
+mod sf2;
+mod sfz;
+mod wav;
+
+pub use decode::decode;
+pub use lower::{Bake, Format, Loss, Lowered, bake, lower};
+pub use sf2::write_sf2;
+pub use sfz::{read_sfz, write_sfz};
+pub use wav::{Sampler, read_sampler, write_wav};
+
+/// Why a file cannot be read or written; a sentence for its owner.
+#[derive(Debug, thiserror::Error)]
+pub enum FormatError {
+    /// The bytes are not what they say.
+    #[error("{0}")]
+    Unreadable(String),
+    /// The format cannot hold this.
+    #[error("{0}")]
+    TooMuch(String),
+    /// Reading or writing failed.
+    #[error("reading or writing failed: {0}")]
+    Io(#[from] std::io::Error),
+}

@@ -1,0 +1,272 @@
+//! From what is heard to what a format can hold.
+
+use program::{Program, Sample, SoundsOn, crossfade_gain};
+use serde::{Deserialize, Serialize};
+use signal::{Audio, db_to_amplitude};
+use std::collections::HashSet;
+
+/// A format to export to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Format {
+    /// SFZ with WAV files beside it.
+    Sfz,
+    /// SoundFont 2.04.
+    SoundFont2,
+}
+
+/// Something that the format cannot hold, and what is written instead.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Loss {
+    /// A sentence.
+    pub what: String,
+    /// Regions it concerns.
+    pub regions: usize,
+}
+
+/// How one sample of the lowered program is made from one of the original.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Bake {
+    /// Index into the original program's samples.
+    pub sample: usize,
+    /// Frames `start..end` are taken.
+    pub start_frame: u64,
+    /// See `start_frame`.
+    pub end_frame: u64,
+    /// Linear fades.
+    pub fade_in_frames: u64,
+    /// See `fade_in_frames`.
+    pub fade_out_frames: u64,
+    /// Loop start, end and crossfade in frames of the original, whose crossfade is rendered.
+    pub looped: Option<(u64, u64, u64)>,
+    /// Level rendered into the samples.
+    pub gain_db: f64,
+}
+
+/// A program that a format can hold.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Lowered {
+    /// What reading the export back gives.
+    pub program: Program,
+    /// How each of its samples is made.
+    pub bakes: Vec<Bake>,
+    /// What was lost.
+    pub losses: Vec<Loss>,
+}
+
+/// The highest rate a SoundFont holds (2.04, section 7.10).
+const SOUNDFONT_MOST_HZ: u32 = 50_000;
+
+/// Lowers a program: trims, fades and crossfades are baked into the audio; tuning is rounded to whole cents; and what
+/// the format has no word for is left out and named.
+pub fn lower(program: &Program, format: Format) -> Lowered {
+    let mut lowered = Program {
+        name: clean_name(&program.name),
+        ..Program::default()
+    };
+    let (mut bakes, mut losses) = (Vec::new(), Vec::new());
+    let mut names = HashSet::new();
+    let mut lose = |what: &str, regions: usize| {
+        if regions > 0 {
+            losses.push(Loss {
+                what: what.to_owned(),
+                regions,
+            });
+        }
+    };
+    let key_up = |strand: usize| {
+        program
+            .strands
+            .get(strand)
+            .is_some_and(|s| s.sounds_on == SoundsOn::KeyUp)
+    };
+    let soundfont = format == Format::SoundFont2;
+    let count = |test: &dyn Fn(&program::Region) -> bool| program.regions.iter().filter(|r| test(r)).count();
+    if soundfont {
+        lose(
+            "SoundFont has no key-up sounds: they are left out.",
+            count(&|r| key_up(r.strand)),
+        );
+        lose(
+            "SoundFont has no round robins: the first of each is written.",
+            count(&|r| !key_up(r.strand) && r.round_robin.position > 0),
+        );
+        lose(
+            "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
+            count(&|r| {
+                program
+                    .samples
+                    .get(r.sample)
+                    .is_some_and(|s| s.rate_hz > SOUNDFONT_MOST_HZ)
+            }),
+        );
+    }
+    let kept: Vec<bool> = (0..program.strands.len())
+        .map(|s| !(soundfont && key_up(s)))
+        .collect();
+    for (strand, _) in program.strands.iter().zip(&kept).filter(|(_, kept)| **kept) {
+        let mut strand = strand.clone();
+        strand.gain_db = 0.0;
+        strand.name = clean_name(&strand.name);
+        let shape = &mut strand.shape;
+        for ms in [&mut shape.attack_ms, &mut shape.decay_ms, &mut shape.release_ms] {
+            *ms = ms.round().clamp(0.0, 100_000.0);
+        }
+        shape.sustain_db = sustain_db_of(sustain_percent(shape.sustain_db));
+        shape.velocity_to_level = (shape.velocity_to_level * 1000.0).round() / 1000.0;
+        lowered.strands.push(strand);
+    }
+    for region in &program.regions {
+        let Some(sample) = program.samples.get(region.sample) else {
+            continue;
+        };
+        let left_out = soundfont
+            && (key_up(region.strand)
+                || region.round_robin.position > 0
+                || sample.rate_hz > SOUNDFONT_MOST_HZ);
+        let end_frame = region.end_frame.min(sample.frames);
+        if left_out || region.start_frame >= end_frame {
+            continue;
+        }
+        let looped = region
+            .looped
+            .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
+        let mut gain_db = region.gain_db + program.strands.get(region.strand).map_or(0.0, |s| s.gain_db);
+        gain_db = (gain_db * 100.0).round() / 100.0;
+        let baked_db = if soundfont { gain_db.max(0.0) } else { 0.0 };
+        bakes.push(Bake {
+            sample: region.sample,
+            start_frame: region.start_frame,
+            end_frame,
+            fade_in_frames: region.fade_in_frames,
+            fade_out_frames: if looped.is_some() {
+                0
+            } else {
+                region.fade_out_frames
+            },
+            looped: looped.map(|l| (l.start_frame, l.end_frame, l.crossfade_frames)),
+            gain_db: baked_db,
+        });
+        let name = unique(&mut names, &clean_name(&sample.name));
+        lowered.samples.push(Sample {
+            source: format!("samples/{name}.wav"),
+            name,
+            frames: end_frame - region.start_frame,
+            ..sample.clone()
+        });
+        // Whole cents in −50..50, the rest in the root.
+        let above = (region.recording_cents - region.tune_cents).round() + f64::from(region.root_key) * 100.0;
+        let root = (above / 100.0).round().clamp(0.0, 127.0);
+        lowered.regions.push(program::Region {
+            strand: kept[..region.strand].iter().filter(|k| **k).count(),
+            sample: lowered.samples.len() - 1,
+            root_key: root as u8,
+            recording_cents: above - root * 100.0,
+            tune_cents: 0.0,
+            gain_db: gain_db - baked_db,
+            pan: (region.pan.clamp(-1.0, 1.0) * 100.0).round() / 100.0,
+            start_frame: 0,
+            end_frame: end_frame - region.start_frame,
+            fade_in_frames: 0,
+            fade_out_frames: 0,
+            looped: looped.map(|l| program::Loop {
+                start_frame: l.start_frame - region.start_frame,
+                end_frame: l.end_frame - region.start_frame,
+                crossfade_frames: 0,
+                ..l
+            }),
+            round_robin: if soundfont {
+                program::RoundRobin {
+                    position: 0,
+                    length: 1,
+                }
+            } else {
+                region.round_robin
+            },
+            ..region.clone()
+        });
+    }
+    Lowered {
+        program: lowered,
+        bakes,
+        losses,
+    }
+}
+
+/// Sustain as SFZ writes it, in thousandths of a percent of amplitude.
+pub(crate) fn sustain_percent(db: f64) -> f64 {
+    (db_to_amplitude(db.min(0.0)) * 100_000.0).round() / 1000.0
+}
+
+pub(crate) fn sustain_db_of(percent: f64) -> f64 {
+    if percent >= 100.0 {
+        0.0
+    } else {
+        signal::amplitude_to_db((percent / 100.0).max(1e-5))
+    }
+}
+
+/// A name that every file system and both formats take: what is a separator or a control becomes a low line.
+fn clean_name(name: &str) -> String {
+    let plain: String = name
+        .replace('♯', "#")
+        .replace('♭', "b")
+        .chars()
+        .map(|c| {
+            if c.is_control() || "/\\:*?\"<>|=$".contains(c) {
+                '_'
+            } else {
+                c
+            }
+        })
+        .collect();
+    let plain = plain.trim().trim_matches('.').to_owned();
+    if plain.is_empty() {
+        "unnamed".to_owned()
+    } else {
+        plain
+    }
+}
+
+fn unique(taken: &mut HashSet<String>, name: &str) -> String {
+    let mut candidate = name.to_owned();
+    let mut n = 2;
+    while !taken.insert(candidate.to_lowercase()) {
+        candidate = format!("{name} {n}");
+        n += 1;
+    }
+    candidate
+}
+
+/// Makes the audio of a lowered sample: trimmed, faded, with the loop's crossfade rendered as the engine plays it.
+pub fn bake(audio: &Audio, bake: &Bake) -> Audio {
+    let (start, end) = (
+        bake.start_frame as usize,
+        (bake.end_frame as usize).min(audio.frames()),
+    );
+    let mut out = audio.slice(start, end);
+    let gain = db_to_amplitude(bake.gain_db) as f32;
+    let frames = out.frames();
+    for (channel, original) in out.channels.iter_mut().zip(&audio.channels) {
+        if let Some((loop_start, loop_end, crossfade)) = bake.looped {
+            let length = (loop_end - loop_start) as usize;
+            for n in 0..crossfade as usize {
+                let at = (loop_end - crossfade) as usize + n;
+                let share = crossfade_gain(n as u64, crossfade) as f32;
+                channel[at - start] = original[at] * (1.0 - share) + original[at - length] * share;
+            }
+        }
+        for (n, sample) in channel.iter_mut().enumerate() {
+            let mut level = gain;
+            if (n as u64) < bake.fade_in_frames {
+                level *= n as f32 / bake.fade_in_frames as f32;
+            }
+            let left = (frames - n) as u64;
+            if left < bake.fade_out_frames {
+                level *= left as f32 / bake.fade_out_frames as f32;
+            }
+            *sample *= level;
+        }
+    }
+    out
+}

@@ -1,0 +1,343 @@
+//! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
+
+use crate::FormatError;
+use crate::riff::{chunk, list};
+use crate::wav::to_24;
+use program::{LoopRuns, Program, Region, SoundsOn};
+use signal::Audio;
+
+/// Zero frames after each sample (section 7.10).
+const GAP_FRAMES: u64 = 46;
+/// Generator numbers (section 8.1.2).
+const PAN: u16 = 17;
+const ATTACK: u16 = 34;
+const DECAY: u16 = 36;
+const SUSTAIN: u16 = 37;
+const RELEASE: u16 = 38;
+const INSTRUMENT: u16 = 41;
+const KEY_RANGE: u16 = 43;
+const VELOCITY_RANGE: u16 = 44;
+const ATTENUATION: u16 = 48;
+const FINE_TUNE: u16 = 52;
+const SAMPLE: u16 = 53;
+const SAMPLE_MODES: u16 = 54;
+const ROOT_KEY: u16 = 58;
+/// Note-on velocity, downward, unipolar, concave: the source of the default level modulator (section 8.4.1).
+const VELOCITY_CONCAVE: u16 = 0x0502;
+/// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).
+const VELOCITY_LINEAR: u16 = 0x0102;
+const CUTOFF: u16 = 8;
+
+/// Writes a lowered program. `audio` gives the baked audio of each of its samples, by index; it is asked for each twice, so that
+/// no more than one is held beside the file.
+///
+/// # Errors
+/// Where the format's 16-bit indices or 4 GiB do not suffice, with the number, before anything is read.
+pub fn write_sf2(program: &Program, mut audio: impl FnMut(usize) -> Audio) -> Result<Vec<u8>, FormatError> {
+    let sides: Vec<u64> = program
+        .samples
+        .iter()
+        .map(|sample| u64::from(sample.channels.clamp(1, 2)))
+        .collect();
+    let frames: u64 = program
+        .samples
+        .iter()
+        .zip(&sides)
+        .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
+        .sum();
+    if frames * 3 > 0xFFF0_0000 {
+        let gib = (frames * 3) as f64 / 1_073_741_824.0;
+        return Err(FormatError::TooMuch(format!(
+            "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, or use a lower rate."
+        )));
+    }
+    let mut tables = Tables::default();
+    tables.fill(program, &sides)?;
+
+    let mut info = Vec::new();
+    chunk(&mut info, b"ifil", &[2, 0, 4, 0]);
+    chunk(&mut info, b"isng", b"EMU8000\0");
+    chunk(&mut info, b"INAM", &text(&program.name, 254));
+    chunk(&mut info, b"ISFT", b"Ladder\0\0");
+
+    let mut high = Vec::with_capacity(frames as usize * 2);
+    let mut low = Vec::with_capacity(frames as usize);
+    for (index, sides) in sides.iter().enumerate() {
+        let audio = audio(index);
+        for side in 0..*sides as usize {
+            let channel = audio.channels.get(side).map_or(&[][..], Vec::as_slice);
+            for frame in 0..program.samples[index].frames as usize {
+                // 24 bits: the upper 16 in `smpl`, the low 8 in `sm24` (section 6.2).
+                let value = to_24(channel.get(frame).copied().unwrap_or(0.0));
+                high.extend_from_slice(&((value >> 8) as i16).to_le_bytes());
+                low.push(value as u8);
+            }
+            high.extend(std::iter::repeat_n(0, GAP_FRAMES as usize * 2));
+            low.extend(std::iter::repeat_n(0, GAP_FRAMES as usize));
+        }
+    }
+    let mut samples = Vec::new();
+    chunk(&mut samples, b"smpl", &high);
+    chunk(&mut samples, b"sm24", &low);
+
+    let mut body = b"sfbk".to_vec();
+    list(&mut body, b"INFO", &info);
+    list(&mut body, b"sdta", &samples);
+    list(&mut body, b"pdta", &tables.chunks());
+    let mut file = Vec::with_capacity(body.len() + 8);
+    chunk(&mut file, b"RIFF", &body);
+    Ok(file)
+}
+
+/// A zero-ended text of even length.
+fn text(value: &str, most: usize) -> Vec<u8> {
+    let mut bytes: Vec<u8> = value
+        .chars()
+        .map(|c| if c.is_ascii() { c as u8 } else { b'_' })
+        .take(most)
+        .collect();
+    bytes.push(0);
+    if bytes.len() % 2 == 1 {
+        bytes.push(0);
+    }
+    bytes
+}
+
+/// Twenty bytes, zero-ended.
+fn name(value: &str) -> [u8; 20] {
+    let mut out = [0; 20];
+    for (slot, c) in out.iter_mut().zip(value.chars().take(19)) {
+        *slot = if c.is_ascii() { c as u8 } else { b'_' };
+    }
+    out
+}
+
+#[derive(Default)]
+struct Tables {
+    phdr: Vec<u8>,
+    pbag: Vec<u8>,
+    pgen: Vec<u8>,
+    inst: Vec<u8>,
+    ibag: Vec<u8>,
+    imod: Vec<u8>,
+    igen: Vec<u8>,
+    shdr: Vec<u8>,
+}
+
+fn timecents(ms: f64) -> i16 {
+    if ms < 1.0 {
+        -12_000
+    } else {
+        (1200.0 * (ms / 1000.0).log2()).round().clamp(-12_000.0, 8_000.0) as i16
+    }
+}
+
+impl Tables {
+    fn fill(&mut self, program: &Program, sides: &[u64]) -> Result<(), FormatError> {
+        preset_header(&mut self.phdr, &program.name, 0);
+        let mut zones = 0u16;
+        for (strand_index, strand) in program.strands.iter().enumerate() {
+            if strand.sounds_on == SoundsOn::KeyUp {
+                continue;
+            }
+            self.preset_zone(zones);
+            zones += 1;
+            self.inst.extend(name(&strand.name));
+            self.inst
+                .extend(count(self.ibag.len() / 4, "zones")?.to_le_bytes());
+            self.instrument_zone()?;
+            let shape = &strand.shape;
+            for (generator, amount) in [
+                (ATTACK, timecents(shape.attack_ms)),
+                (DECAY, timecents(shape.decay_ms)),
+                (
+                    SUSTAIN,
+                    (-shape.sustain_db * 10.0).round().clamp(0.0, 1440.0) as i16,
+                ),
+                (RELEASE, timecents(shape.release_ms)),
+            ] {
+                self.generator(generator, amount);
+            }
+            // These two replace the defaults of the same source and destination (section 9.5).
+            self.modulator(
+                VELOCITY_CONCAVE,
+                ATTENUATION,
+                (960.0 * shape.velocity_to_level).round() as i16,
+            );
+            self.modulator(VELOCITY_LINEAR, CUTOFF, 0);
+            let mut first_of = Vec::with_capacity(sides.len());
+            let mut next = 0;
+            for sides in sides {
+                first_of.push(next);
+                next += sides;
+            }
+            for region in program
+                .regions
+                .iter()
+                .filter(|region| region.strand == strand_index)
+            {
+                for side in 0..sides[region.sample] {
+                    self.region(
+                        region,
+                        sides[region.sample] == 2,
+                        side,
+                        first_of[region.sample] + side,
+                    )?;
+                }
+            }
+        }
+        count(self.igen.len() / 4, "generators")?;
+        count(self.ibag.len() / 4, "zones")?;
+        // The terminal records (sections 7.2 to 7.10).
+        self.pbag.extend(((self.pgen.len() / 4) as u16).to_le_bytes());
+        self.pbag.extend(0u16.to_le_bytes());
+        preset_header(&mut self.phdr, "EOP", zones);
+        self.inst.extend(name("EOI"));
+        self.inst.extend(((self.ibag.len() / 4) as u16).to_le_bytes());
+        self.ibag.extend(((self.igen.len() / 4) as u16).to_le_bytes());
+        self.ibag.extend(((self.imod.len() / 10) as u16).to_le_bytes());
+        self.pgen.extend([0; 4]);
+        self.igen.extend([0; 4]);
+        self.imod.extend([0; 10]);
+        self.samples(program, sides)
+    }
+
+    fn preset_zone(&mut self, instrument: u16) {
+        self.pbag.extend(((self.pgen.len() / 4) as u16).to_le_bytes());
+        self.pbag.extend(0u16.to_le_bytes());
+        self.pgen.extend(INSTRUMENT.to_le_bytes());
+        self.pgen.extend(instrument.to_le_bytes());
+    }
+
+    fn instrument_zone(&mut self) -> Result<(), FormatError> {
+        self.ibag
+            .extend(count(self.igen.len() / 4, "generators")?.to_le_bytes());
+        self.ibag
+            .extend(count(self.imod.len() / 10, "modulators")?.to_le_bytes());
+        Ok(())
+    }
+
+    fn generator(&mut self, generator: u16, amount: i16) {
+        self.igen.extend(generator.to_le_bytes());
+        self.igen.extend(amount.to_le_bytes());
+    }
+
+    fn modulator(&mut self, source: u16, destination: u16, amount: i16) {
+        self.imod.extend(source.to_le_bytes());
+        self.imod.extend(destination.to_le_bytes());
+        self.imod.extend(amount.to_le_bytes());
+        self.imod.extend([0; 4]);
+    }
+
+    fn region(&mut self, region: &Region, stereo: bool, side: u64, sample: u64) -> Result<(), FormatError> {
+        self.instrument_zone()?;
+        let range = |low: u8, high: u8| i16::from_le_bytes([low, high]);
+        self.generator(KEY_RANGE, range(region.low_key, region.high_key));
+        self.generator(VELOCITY_RANGE, range(region.low_velocity, region.high_velocity));
+        // A stereo pair stands hard left and right; a mono one where it is panned.
+        let pan = if stereo {
+            if side == 0 { -500 } else { 500 }
+        } else {
+            (region.pan * 500.0).round() as i16
+        };
+        let (left, right) = program::pan_gains(region.pan);
+        let side_gain = if side == 0 { left } else { right };
+        let lean_db = if stereo {
+            -20.0 * side_gain.max(1e-4).log10()
+        } else {
+            0.0
+        };
+        self.generator(PAN, pan);
+        let attenuation = ((-region.gain_db + lean_db) * 10.0).round().clamp(0.0, 1440.0);
+        if attenuation > 0.0 {
+            self.generator(ATTENUATION, attenuation as i16);
+        }
+        self.generator(FINE_TUNE, (-region.recording_cents).round() as i16);
+        let mode = match region.looped {
+            None => 0,
+            Some(l) if l.runs == LoopRuns::ThroughRelease => 1,
+            Some(_) => 3,
+        };
+        self.generator(SAMPLE_MODES, mode);
+        self.generator(ROOT_KEY, i16::from(region.root_key));
+        self.generator(SAMPLE, count(sample as usize, "samples")? as i16);
+        Ok(())
+    }
+
+    fn samples(&mut self, program: &Program, sides: &[u64]) -> Result<(), FormatError> {
+        let (mut at, mut index) = (0u64, 0usize);
+        for (n, sample) in program.samples.iter().enumerate() {
+            let region = program.regions.iter().find(|region| region.sample == n);
+            let looped = region.and_then(|region| region.looped);
+            for side in 0..sides[n] {
+                let stereo = sides[n] == 2;
+                let ending = if !stereo {
+                    ""
+                } else if side == 0 {
+                    "L"
+                } else {
+                    "R"
+                };
+                self.shdr
+                    .extend(name(&format!("{:04}{ending} {}", n + 1, sample.name)));
+                let (start, end) = looped.map_or((0, 0), |l| (l.start_frame, l.end_frame));
+                for position in [at, at + sample.frames, at + start, at + end] {
+                    self.shdr.extend((position as u32).to_le_bytes());
+                }
+                self.shdr.extend(sample.rate_hz.to_le_bytes());
+                self.shdr.push(region.map_or(60, |region| region.root_key));
+                self.shdr.push(0);
+                let partner = if !stereo {
+                    0
+                } else if side == 0 {
+                    index + 1
+                } else {
+                    index - 1
+                };
+                self.shdr.extend(count(partner, "samples")?.to_le_bytes());
+                let kind: u16 = if !stereo {
+                    1
+                } else if side == 0 {
+                    4
+                } else {
+                    2
+                };
+                self.shdr.extend(kind.to_le_bytes());
+                at += sample.frames + GAP_FRAMES;
+                index += 1;
+            }
+        }
+        self.shdr.extend(name("EOS"));
+        self.shdr.extend([0; 26]);
+        Ok(())
+    }
+
+    fn chunks(&self) -> Vec<u8> {
+        let mut out = Vec::new();
+        chunk(&mut out, b"phdr", &self.phdr);
+        chunk(&mut out, b"pbag", &self.pbag);
+        chunk(&mut out, b"pmod", &[0; 10]);
+        chunk(&mut out, b"pgen", &self.pgen);
+        chunk(&mut out, b"inst", &self.inst);
+        chunk(&mut out, b"ibag", &self.ibag);
+        chunk(&mut out, b"imod", &self.imod);
+        chunk(&mut out, b"igen", &self.igen);
+        chunk(&mut out, b"shdr", &self.shdr);
+        out
+    }
+}
+
+fn preset_header(out: &mut Vec<u8>, title: &str, first_zone: u16) {
+    out.extend(name(title));
+    out.extend([0; 4]); // program 0, bank 0
+    out.extend(first_zone.to_le_bytes());
+    out.extend([0; 12]);
+}
+
+fn count(value: usize, what: &str) -> Result<u16, FormatError> {
+    u16::try_from(value).map_err(|_| {
+        FormatError::TooMuch(format!(
+            "This needs {value} {what} and a SoundFont counts to 65,535: split the instrument."
+        ))
+    })
+}

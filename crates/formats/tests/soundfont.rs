@@ -1,0 +1,193 @@
+//! A SoundFont of ours, read by an independent parser and rendered by an independent renderer (crate `rustysynth`), beside our own engine.
+
+use engine::{Event, EventKind, render_offline};
+use formats::{Format, bake, lower, write_sf2};
+use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
+use signal::Audio;
+use std::sync::Arc;
+
+const RATE: u32 = 48_000;
+const ROOTS: [u8; 3] = [48, 55, 62];
+
+fn tone(key: u8, gain: f32, cents: f64) -> Audio {
+    let hz = signal::hz_of_key(f64::from(key) + cents / 100.0);
+    let side = |phase: f64| {
+        (0..96_000)
+            .map(|n| {
+                let t = f64::from(n) / f64::from(RATE) * hz * std::f64::consts::TAU + phase;
+                (t.sin() + 0.4 * (2.0 * t).sin() + 0.2 * (3.0 * t).sin()) as f32 * gain * 0.3
+            })
+            .collect()
+    };
+    Audio {
+        rate_hz: RATE,
+        channels: vec![side(0.0), side(0.7)],
+    }
+}
+
+/// Three rungs, two layers, each recording a little out of tune.
+fn instrument() -> (Program, Vec<Audio>) {
+    let (mut program, mut audio) = (
+        Program {
+            name: "Parlour reed organ".into(),
+            ..Program::default()
+        },
+        Vec::new(),
+    );
+    program.strands.push(Strand {
+        name: "Keys".into(),
+        sounds_on: SoundsOn::KeyDown,
+        gain_db: 0.0,
+        shape: Shape {
+            velocity_to_level: 0.25,
+            ..Shape::default()
+        },
+    });
+    for (n, &root) in ROOTS.iter().enumerate() {
+        for (layer, gain) in [(0u8, 0.4f32), (1, 1.0)] {
+            let cents = [-18.0, 7.4, 0.0][n];
+            let sound = tone(root, gain, cents);
+            let facts = signal::measure(&sound);
+            let found = facts.loops[0];
+            program.samples.push(Sample {
+                name: format!("{root} {layer}"),
+                source: String::new(),
+                rate_hz: RATE,
+                channels: 2,
+                frames: 96_000,
+            });
+            program.regions.push(Region {
+                strand: 0,
+                sample: audio.len(),
+                low_key: if n == 0 { 43 } else { ROOTS[n - 1] + 1 },
+                high_key: root,
+                low_velocity: if layer == 0 { 1 } else { 70 },
+                high_velocity: if layer == 0 { 69 } else { 127 },
+                root_key: root,
+                recording_cents: cents,
+                tune_cents: 0.0,
+                gain_db: 0.0,
+                pan: 0.0,
+                start_frame: 100,
+                end_frame: 96_000,
+                fade_in_frames: 0,
+                fade_out_frames: 0,
+                looped: Some(Loop {
+                    start_frame: found.start_frame as u64,
+                    end_frame: found.end_frame as u64,
+                    crossfade_frames: found.crossfade_frames as u64,
+                    runs: LoopRuns::ThroughRelease,
+                }),
+                round_robin: RoundRobin {
+                    position: 0,
+                    length: 1,
+                },
+            });
+            audio.push(sound);
+        }
+    }
+    (program, audio)
+}
+
+#[allow(clippy::unwrap_used)] // A helper of a test, which may fail so.
+fn independent(font: &Arc<SoundFont>, key: u8, velocity: u8, seconds: usize) -> (Vec<f32>, Vec<f32>) {
+    let mut settings = SynthesizerSettings::new(RATE as i32);
+    settings.enable_reverb_and_chorus = false;
+    let mut synthesizer = Synthesizer::new(font, &settings).unwrap();
+    // It halves what it renders (master volume 0.5), and begins at channel volume 100 of 127; both are opened fully.
+    synthesizer.set_master_volume(1.0);
+    synthesizer.process_midi_message(0, 0xB0, 7, 127);
+    synthesizer.note_on(0, i32::from(key), i32::from(velocity));
+    let frames = seconds * RATE as usize;
+    let (mut left, mut right) = (vec![0.0; frames], vec![0.0; frames]);
+    synthesizer.render(&mut left, &mut right);
+    (left, right)
+}
+
+fn rms(samples: &[f32]) -> f64 {
+    (samples.iter().map(|&x| f64::from(x).powi(2)).sum::<f64>() / samples.len() as f64).sqrt()
+}
+
+#[test]
+fn the_soundfont_plays_in_tune_holds_and_tells_its_layers_apart() {
+    let (program, audio) = instrument();
+    let lowered = lower(&program, Format::SoundFont2);
+    let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
+    let file = write_sf2(&lowered.program, |n| baked[n].clone()).unwrap();
+    let font = Arc::new(SoundFont::new(&mut file.as_slice()).unwrap());
+    assert_eq!(font.get_presets()[0].get_name(), "Parlour reed organ");
+    assert_eq!(font.get_sample_headers().len(), 12);
+    for header in font.get_sample_headers().iter().take(12) {
+        assert!(
+            header.get_end_loop() > header.get_start_loop() + 32 && header.get_end_loop() <= header.get_end()
+        );
+    }
+    let samples: Vec<Vec<Vec<f32>>> = baked.iter().map(|a| a.channels.clone()).collect();
+    for key in 43..=62u8 {
+        let (left, right) = independent(&font, key, 127, 20);
+        let pitch = signal::find_pitch(&left, RATE, 0, RATE as usize).unwrap();
+        let off = 1200.0 * (pitch.hz / signal::hz_of_key(f64::from(key))).log2();
+        assert!(off.abs() <= 3.0, "key {key}: {off:.2} cents");
+        let level: Vec<f64> = (1..20)
+            .map(|s| rms(&left[s * 48_000..(s + 1) * 48_000 - 1]))
+            .collect();
+        let (low, high) = level
+            .iter()
+            .fold((f64::MAX, 0.0f64), |(l, h), &x| (l.min(x), h.max(x)));
+        assert!(20.0 * (high / low).log10() < 1.0, "key {key} drops");
+        // A click would be a step steeper than the tone itself ever is.
+        let slope = |part: &[f32]| {
+            part.windows(2)
+                .map(|w| (w[1] - w[0]).abs())
+                .fold(0.0f32, f32::max)
+        };
+        assert!(
+            slope(&left[48_000..]) < 1.1 * slope(&left[9_600..48_000]).max(1e-6),
+            "key {key} clicks"
+        );
+
+        let events = [Event {
+            frame: 0,
+            kind: EventKind::NoteOn { key, velocity: 127 },
+        }];
+        let (ours, ours_right) = render_offline(
+            &lowered.program,
+            samples.clone(),
+            f64::from(RATE),
+            &events,
+            96_000,
+        );
+        let own = signal::find_pitch(&ours, RATE, 0, RATE as usize).unwrap();
+        assert!((1200.0 * (own.hz / pitch.hz).log2()).abs() <= 1.0, "key {key}");
+        for (a, b) in [(&ours, &left), (&ours_right, &right)] {
+            let difference = 20.0 * (rms(&a[9_600..90_000]) / rms(&b[9_600..90_000])).log10();
+            assert!(difference.abs() <= 0.5, "key {key}: {difference:.2} dB");
+        }
+        let (soft, _) = independent(&font, key, 60, 1);
+        let apart = 20.0 * (rms(&left[9_600..40_000]) / rms(&soft[9_600..40_000])).log10();
+        assert!(apart > 4.0, "key {key}: layers {apart:.1} dB apart");
+    }
+}
+
+#[test]
+fn what_a_soundfont_cannot_hold_is_said() {
+    let (mut program, _) = instrument();
+    program.regions[0].round_robin = RoundRobin {
+        position: 1,
+        length: 2,
+    };
+    program.strands.push(Strand {
+        sounds_on: SoundsOn::KeyUp,
+        ..program.strands[0].clone()
+    });
+    program.regions[1].strand = 1;
+    let lowered = lower(&program, Format::SoundFont2);
+    assert_eq!(lowered.program.regions.len(), 4);
+    let said: Vec<&str> = lowered.losses.iter().map(|loss| loss.what.as_str()).collect();
+    assert!(
+        said.iter().any(|s| s.contains("round robins")) && said.iter().any(|s| s.contains("key-up")),
+        "{said:?}"
+    );
+    assert!(lower(&program, Format::Sfz).losses.is_empty());
+}

@@ -1,0 +1,299 @@
+//! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
+
+use crate::{Correction, MapSettings, Plan, TakeLoop};
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// What an edit is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Target {
+    /// The instrument itself.
+    Instrument,
+    /// A take, by its id.
+    Take(u64),
+}
+
+/// A field that can be said.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Fact {
+    /// Instrument: its name.
+    Name,
+    /// Instrument: its plan.
+    Plan,
+    /// Instrument: how rungs share keys.
+    Map,
+    /// Take: first frame heard.
+    StartFrame,
+    /// Take: first frame not heard.
+    EndFrame,
+    /// Take: level.
+    GainDb,
+    /// Take: root key.
+    RootKey,
+    /// Take: cents above the root.
+    RecordingCents,
+    /// Take: loop; `null` is none.
+    Loop,
+    /// Take: whether it is the chosen one of its cell; the newest is, where none is said to be.
+    Chosen,
+}
+
+/// One field of one target, from what to what; `None` is automatic.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FieldChange {
+    /// Of what.
+    pub target: Target,
+    /// Which field.
+    pub fact: Fact,
+    /// What stood there.
+    pub before: Said,
+    /// What stands there now.
+    pub after: Said,
+}
+
+/// What was said of a field, or nothing.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Said {
+    /// The automatic value holds.
+    #[default]
+    Automatic,
+    /// This holds.
+    Value(Value),
+}
+
+/// One gesture.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Change {
+    /// What was done, for "Undo …".
+    pub label: String,
+    /// Every field it touched.
+    pub fields: Vec<FieldChange>,
+}
+
+/// Why an edit cannot be.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct ChangeError(pub String);
+
+/// What an undo or redo did.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Applied {
+    /// Fields that were set.
+    pub set: Vec<FieldChange>,
+    /// Fields that were changed since and so left alone.
+    pub left_alone: usize,
+}
+
+/// Everything said of an instrument, by target and field.
+pub type Facts = BTreeMap<(Target, Fact), Value>;
+
+impl Change {
+    /// A change from what `facts` hold to the given values. Fields that already hold are dropped.
+    ///
+    /// Errors where a value does not fit its field, with a sentence.
+    pub fn propose(
+        label: &str,
+        facts: &Facts,
+        wishes: Vec<(Target, Fact, Said)>,
+    ) -> Result<Self, ChangeError> {
+        let mut fields = Vec::new();
+        for (target, fact, after) in wishes {
+            check(target, fact, &after)?;
+            let before = facts
+                .get(&(target, fact))
+                .cloned()
+                .map_or(Said::Automatic, Said::Value);
+            if before != after {
+                fields.push(FieldChange {
+                    target,
+                    fact,
+                    before,
+                    after,
+                });
+            }
+        }
+        Ok(Self {
+            label: label.to_owned(),
+            fields,
+        })
+    }
+
+    /// What undoing it does to `facts`: each field goes back, unless it was changed since.
+    pub fn undo(&self, facts: &Facts) -> Applied {
+        let back = self.fields.iter().map(|f| FieldChange {
+            before: f.after.clone(),
+            after: f.before.clone(),
+            ..f.clone()
+        });
+        Self::apply_where_unchanged(back, facts)
+    }
+
+    /// What redoing it does to `facts`.
+    pub fn redo(&self, facts: &Facts) -> Applied {
+        Self::apply_where_unchanged(self.fields.iter().cloned(), facts)
+    }
+
+    fn apply_where_unchanged(fields: impl Iterator<Item = FieldChange>, facts: &Facts) -> Applied {
+        let (set, changed): (Vec<_>, Vec<_>) = fields.partition(|f| {
+            let now = facts
+                .get(&(f.target, f.fact))
+                .cloned()
+                .map_or(Said::Automatic, Said::Value);
+            now == f.before
+        });
+        Applied {
+            set,
+            left_alone: changed.len(),
+        }
+    }
+}
+
+fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
+    let about_take = matches!(target, Target::Take(_));
+    let belongs_to_take = !matches!(fact, Fact::Name | Fact::Plan | Fact::Map);
+    if about_take != belongs_to_take {
+        return Err(ChangeError(format!("{fact:?} does not belong to this.")));
+    }
+    let Said::Value(value) = said else { return Ok(()) };
+    let frame = || value.is_u64();
+    let number = |low: f64, high: f64| value.as_f64().is_some_and(|x| (low..=high).contains(&x));
+    let fits = match fact {
+        Fact::Name => value
+            .as_str()
+            .is_some_and(|name| !name.trim().is_empty() && name.chars().count() <= 120),
+        Fact::Plan => serde_json::from_value::<Plan>(value.clone()).is_ok_and(|plan| plan.check().is_ok()),
+        Fact::Map => serde_json::from_value::<MapSettings>(value.clone()).is_ok(),
+        Fact::StartFrame | Fact::EndFrame => frame(),
+        Fact::GainDb => number(-96.0, 48.0),
+        Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
+        Fact::RecordingCents => number(-1200.0, 1200.0),
+        Fact::Loop => {
+            value.is_null()
+                || serde_json::from_value::<TakeLoop>(value.clone())
+                    .is_ok_and(|l| l.start_frame < l.end_frame)
+        }
+        Fact::Chosen => value.is_boolean(),
+    };
+    if fits {
+        return Ok(());
+    }
+    Err(ChangeError(match fact {
+        Fact::Name => "A name has 1 to 120 letters.".into(),
+        Fact::GainDb => "A level lies between −96 and 48 dB.".into(),
+        Fact::RootKey => "A root is a key from 0 to 127.".into(),
+        Fact::RecordingCents => "Cents lie between −1200 and 1200.".into(),
+        Fact::Loop => "A loop must end after it starts.".into(),
+        Fact::Plan => "This plan cannot be recorded.".into(),
+        _ => format!("{value} does not fit {fact:?}."),
+    }))
+}
+
+impl Correction {
+    /// Reads what was said of one take.
+    pub fn of(take: u64, facts: &Facts) -> Self {
+        let said = |fact| facts.get(&(Target::Take(take), fact));
+        Self {
+            start_frame: said(Fact::StartFrame).and_then(Value::as_u64),
+            end_frame: said(Fact::EndFrame).and_then(Value::as_u64),
+            gain_db: said(Fact::GainDb).and_then(Value::as_f64),
+            root_key: said(Fact::RootKey)
+                .and_then(Value::as_u64)
+                .and_then(|key| u8::try_from(key).ok()),
+            recording_cents: said(Fact::RecordingCents).and_then(Value::as_f64),
+            looped: said(Fact::Loop).and_then(|value| serde_json::from_value(value.clone()).ok()),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+    use serde_json::json;
+
+    fn put(facts: &mut Facts, fields: &[FieldChange]) {
+        for f in fields {
+            match &f.after {
+                Said::Automatic => facts.remove(&(f.target, f.fact)),
+                Said::Value(value) => facts.insert((f.target, f.fact), value.clone()),
+            };
+        }
+    }
+
+    fn set(take: u64, fact: Fact, value: Value) -> (Target, Fact, Said) {
+        (Target::Take(take), fact, Said::Value(value))
+    }
+
+    #[test]
+    fn undo_leaves_alone_what_was_changed_since_and_says_so() {
+        let mut facts = Facts::new();
+        let first = Change::propose(
+            "a",
+            &facts,
+            vec![
+                set(1, Fact::StartFrame, json!(10)),
+                set(2, Fact::StartFrame, json!(10)),
+            ],
+        )
+        .unwrap();
+        put(&mut facts, &first.fields);
+        let second = Change::propose("b", &facts, vec![set(2, Fact::StartFrame, json!(99))]).unwrap();
+        put(&mut facts, &second.fields);
+        let undone = first.undo(&facts);
+        assert_eq!((undone.set.len(), undone.left_alone), (1, 1));
+        put(&mut facts, &undone.set);
+        assert_eq!(Correction::of(1, &facts).start_frame, None);
+        assert_eq!(Correction::of(2, &facts).start_frame, Some(99));
+    }
+
+    #[test]
+    fn a_value_that_does_not_fit_is_refused() {
+        let facts = Facts::new();
+        for wish in [
+            set(1, Fact::RootKey, json!(200)),
+            set(1, Fact::GainDb, json!("loud")),
+            set(
+                1,
+                Fact::Loop,
+                json!({"start_frame": 9, "end_frame": 3, "crossfade_frames": 0}),
+            ),
+            (Target::Instrument, Fact::StartFrame, Said::Value(json!(1))),
+            (Target::Instrument, Fact::Name, Said::Value(json!(" "))),
+        ] {
+            assert!(Change::propose("x", &facts, vec![wish]).is_err());
+        }
+    }
+
+    proptest! {
+        /// Undoing everything, newest first, brings back the start; redoing brings back the end.
+        #[test]
+        fn undo_and_redo_are_inverse(edits in proptest::collection::vec((0u64..4, 0u64..3, 0u64..50), 1..20)) {
+            let mut facts = Facts::new();
+            let mut changes = Vec::new();
+            for (take, field, value) in edits {
+                let fact = [Fact::StartFrame, Fact::EndFrame, Fact::Loop][field as usize];
+                let value = if fact == Fact::Loop { Value::Null } else { json!(value) };
+                let change = Change::propose("e", &facts, vec![set(take, fact, value)]).unwrap();
+                put(&mut facts, &change.fields);
+                changes.push(change);
+            }
+            let end = facts.clone();
+            for change in changes.iter().rev() {
+                let undone = change.undo(&facts);
+                prop_assert_eq!(undone.left_alone, 0);
+                put(&mut facts, &undone.set);
+            }
+            prop_assert!(facts.is_empty());
+            for change in &changes {
+                let redone = change.redo(&facts);
+                put(&mut facts, &redone.set);
+            }
+            prop_assert_eq!(facts, end);
+        }
+    }
+}

@@ -1,0 +1,223 @@
+//! Regions from takes: how rungs share the keys between them and layers the velocities.
+
+use crate::{Cell, Plan, Treatment};
+use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// How rungs share the keys between them: each stretches down to the rung below.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MapSettings {
+    /// A gap is filled so far down, in semitones.
+    pub furthest_stretch_keys: u8,
+    /// Keys below the lowest rung.
+    pub below_keys: u8,
+    /// Keys above the highest rung.
+    pub above_keys: u8,
+}
+
+impl Default for MapSettings {
+    fn default() -> Self {
+        Self {
+            furthest_stretch_keys: 12,
+            below_keys: 5,
+            above_keys: 3,
+        }
+    }
+}
+
+/// The chosen take of a cell, treated.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlacedTake {
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Its audio.
+    pub sample: Sample,
+    /// What is done to it.
+    pub treatment: Treatment,
+}
+
+/// Lowest velocity of each layer, soft to loud: the first begins at 1, each other halfway (rounded up) between the
+/// strikes of its neighbour below and its own.
+pub fn velocity_thresholds(strikes: &[u8]) -> Vec<u8> {
+    let mut lows = vec![1];
+    lows.extend(
+        strikes
+            .windows(2)
+            .map(|pair| ((u16::from(pair[0]) + u16::from(pair[1])).div_ceil(2)) as u8),
+    );
+    lows.truncate(strikes.len());
+    lows
+}
+
+/// Puts the takes on the keyboard. Gaps are filled from the rung above, stretched down; a layer or rung that was not
+/// recorded leaves its velocities or keys to its neighbours.
+pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[PlacedTake]) -> Program {
+    let mut program = Program {
+        name: name.to_owned(),
+        ..Program::default()
+    };
+    for (index, pass) in (0u16..).zip(&plan.passes) {
+        let strand = program.strands.len();
+        program.strands.push(Strand {
+            name: pass.name.clone(),
+            sounds_on: pass.sounds_on,
+            gain_db: 0.0,
+            shape: shape_of(pass.layers.len(), pass.sounds_on),
+        });
+        let mut rungs: BTreeMap<u8, BTreeMap<u16, Vec<&PlacedTake>>> = BTreeMap::new();
+        for take in takes.iter().filter(|take| take.cell.pass == index) {
+            rungs
+                .entry(take.cell.key)
+                .or_default()
+                .entry(take.cell.layer)
+                .or_default()
+                .push(take);
+        }
+        let keys: Vec<u8> = rungs.keys().copied().collect();
+        for (n, (&key, layers)) in rungs.iter().enumerate() {
+            let below = n.checked_sub(1).map(|n| keys[n] + 1);
+            let reach = if below.is_some() {
+                settings.furthest_stretch_keys
+            } else {
+                settings.below_keys
+            };
+            let low_key = below.unwrap_or(0).max(key.saturating_sub(reach));
+            let high_key = if n + 1 == keys.len() {
+                key.saturating_add(settings.above_keys).min(127)
+            } else {
+                key
+            };
+            let strike = |layer: u16| {
+                pass.layers
+                    .get(usize::from(layer))
+                    .map_or(127, |l| l.strike_velocity)
+            };
+            let lows = velocity_thresholds(&layers.keys().map(|&layer| strike(layer)).collect::<Vec<u8>>());
+            for (m, cells) in layers.values().enumerate() {
+                let mut turns: Vec<&&PlacedTake> = cells.iter().collect();
+                turns.sort_by_key(|take| take.cell.round_robin);
+                for (position, take) in (0u32..).zip(&turns) {
+                    let sample = program.samples.len();
+                    program.samples.push(take.sample.clone());
+                    program.regions.push(Region {
+                        strand,
+                        sample,
+                        low_key,
+                        high_key,
+                        low_velocity: lows[m],
+                        high_velocity: lows.get(m + 1).map_or(127, |low| low - 1),
+                        root_key: take.treatment.root_key,
+                        recording_cents: take.treatment.recording_cents,
+                        tune_cents: 0.0,
+                        gain_db: take.treatment.gain_db,
+                        pan: 0.0,
+                        start_frame: take.treatment.start_frame,
+                        end_frame: take.treatment.end_frame,
+                        fade_in_frames: take.treatment.fade_in_frames,
+                        fade_out_frames: take.treatment.fade_out_frames,
+                        looped: take.treatment.program_loop(),
+                        round_robin: RoundRobin {
+                            position,
+                            length: turns.len() as u32,
+                        },
+                    });
+                }
+            }
+        }
+    }
+    program
+}
+
+/// One layer takes all of the velocity's effect on level from the shape; the more layers were recorded, the more of it is in them.
+fn shape_of(layers: usize, on: SoundsOn) -> Shape {
+    let velocity_to_level = if layers <= 1 { 1.0 } else { 0.5 / layers as f64 };
+    match on {
+        SoundsOn::KeyDown => Shape {
+            velocity_to_level,
+            ..Shape::default()
+        },
+        SoundsOn::KeyUp => Shape {
+            velocity_to_level,
+            release_ms: 2_000.0,
+            ..Shape::default()
+        },
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::tests::plan;
+
+    fn taken(plan: &Plan, leave_out: impl Fn(&Cell) -> bool) -> Vec<PlacedTake> {
+        let cells = plan.cells().into_iter().filter(|cell| !leave_out(cell));
+        cells
+            .map(|cell| PlacedTake {
+                cell,
+                sample: Sample {
+                    name: format!("{cell:?}"),
+                    source: String::new(),
+                    rate_hz: 48_000,
+                    channels: 2,
+                    frames: 1000,
+                },
+                treatment: Treatment {
+                    start_frame: 0,
+                    end_frame: 1000,
+                    fade_in_frames: 0,
+                    fade_out_frames: 0,
+                    gain_db: 0.0,
+                    root_key: cell.key,
+                    recording_cents: 0.0,
+                    looped: None,
+                },
+            })
+            .collect()
+    }
+
+    #[test]
+    fn every_key_and_velocity_sounds_exactly_once() {
+        let plan = plan(&[36, 40, 47], &[30, 70, 120], 1);
+        let program = make_program("x", &plan, &MapSettings::default(), &taken(&plan, |_| false));
+        for key in 31..=50 {
+            for velocity in 1..=127 {
+                let count = program::regions_for_key(&program, SoundsOn::KeyDown, key, velocity, 0).count();
+                assert_eq!(count, 1, "key {key} velocity {velocity}");
+            }
+        }
+        assert_eq!(
+            program::regions_for_key(&program, SoundsOn::KeyDown, 30, 64, 0).count(),
+            0
+        );
+        let region = &program.regions[program::regions_for_key(&program, SoundsOn::KeyDown, 41, 127, 0)
+            .next()
+            .unwrap()];
+        assert_eq!((region.root_key, region.low_key, region.high_key), (47, 41, 50));
+    }
+
+    #[test]
+    fn thresholds_lie_between_the_strikes() {
+        assert_eq!(velocity_thresholds(&[40, 100]), [1, 70]);
+        assert_eq!(velocity_thresholds(&[127]), [1]);
+        assert_eq!(velocity_thresholds(&[30, 70, 120]), [1, 50, 95]);
+    }
+
+    #[test]
+    fn a_missing_layer_leaves_its_velocities_to_its_neighbours() {
+        let plan = plan(&[60], &[30, 70, 120], 1);
+        let program = make_program(
+            "x",
+            &plan,
+            &MapSettings::default(),
+            &taken(&plan, |cell| cell.layer == 1),
+        );
+        for velocity in 1..=127 {
+            assert_eq!(
+                program::regions_for_key(&program, SoundsOn::KeyDown, 60, velocity, 0).count(),
+                1
+            );
+        }
+    }
+}

@@ -1,0 +1,226 @@
+//! What will be recorded.
+
+use program::SoundsOn;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What the thing is; decides how long it is held and whether it is looped.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Kind {
+    /// Sounds as long as the key is down, evenly.
+    Sustained,
+    /// Sounds as long as the key is down, changing slowly.
+    Pad,
+    /// Dies away by itself.
+    Struck,
+}
+
+impl Kind {
+    /// Whether takes of this kind are looped.
+    pub fn loops(self) -> bool {
+        self != Self::Struck
+    }
+}
+
+/// Where the sound comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Source {
+    /// The rig's id, as `GET /api/rigs` lists it.
+    pub rig: String,
+    /// MIDI channel, 1 to 16.
+    pub channel: u8,
+    /// MIDI program, 1 to 128.
+    pub program: u8,
+}
+
+/// One strength.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Layer {
+    /// As the maker calls it.
+    pub name: String,
+    /// The velocity it is struck with, 1 to 127.
+    pub strike_velocity: u8,
+}
+
+/// One planned round of recording.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Pass {
+    /// As the maker calls it; the strand gets its name.
+    pub name: String,
+    /// What makes the sound.
+    pub sounds_on: SoundsOn,
+    /// The rungs, as keys, rising.
+    pub rungs: Vec<u8>,
+    /// Soft to loud.
+    pub layers: Vec<Layer>,
+    /// How often each is recorded, 1 or more.
+    pub round_robins: u32,
+    /// How long a key is held.
+    pub hold_ms: u32,
+    /// Longest wait for the tail after key-up.
+    pub tail_ms: u32,
+}
+
+/// What will be recorded, and how.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Plan {
+    /// What the thing is.
+    pub kind: Kind,
+    /// Where it comes from.
+    pub source: Source,
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// Width kept: 24 or 32 (float).
+    pub bits: u16,
+    /// 1 or 2.
+    pub channels: u16,
+    /// At least one.
+    pub passes: Vec<Pass>,
+}
+
+/// One recording place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+pub struct Cell {
+    /// Index of the pass.
+    pub pass: u16,
+    /// The rung, as a key.
+    pub key: u8,
+    /// Index of the layer, soft to loud.
+    pub layer: u16,
+    /// Index of the round robin.
+    pub round_robin: u16,
+}
+
+/// Why a plan cannot be.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{0}")]
+pub struct PlanError(pub String);
+
+impl Plan {
+    /// Every cell, in the order of recording: pass, rung from low to high, layer, round robin.
+    pub fn cells(&self) -> Vec<Cell> {
+        let mut cells = Vec::new();
+        for (pass, round) in (0u16..).zip(&self.passes) {
+            for &key in &round.rungs {
+                for layer in 0..round.layers.len() as u16 {
+                    cells.extend((0..round.round_robins as u16).map(|round_robin| Cell {
+                        pass,
+                        key,
+                        layer,
+                        round_robin,
+                    }));
+                }
+            }
+        }
+        cells
+    }
+
+    /// Checks that the plan can be recorded; the error is a sentence for its maker.
+    pub fn check(&self) -> Result<(), PlanError> {
+        let wrong = |sentence: &str| Err(PlanError(sentence.to_owned()));
+        if self.passes.is_empty() {
+            return wrong("A plan needs at least one pass.");
+        }
+        if !(8_000..=192_000).contains(&self.rate_hz) {
+            return wrong("The rate must lie between 8,000 and 192,000 Hz.");
+        }
+        if !matches!(self.bits, 24 | 32) || !matches!(self.channels, 1 | 2) {
+            return wrong("Recordings are kept as 24 or 32 bits, mono or stereo.");
+        }
+        if !(1..=16).contains(&self.source.channel) || !(1..=128).contains(&self.source.program) {
+            return wrong("MIDI channels run from 1 to 16, programs from 1 to 128.");
+        }
+        for pass in &self.passes {
+            if pass.rungs.is_empty() || pass.rungs.windows(2).any(|pair| pair[0] >= pair[1]) {
+                return wrong("A pass needs at least one rung, each once, from low to high.");
+            }
+            if pass.rungs.iter().any(|&key| key > 127) {
+                return wrong("Keys run from 0 to 127.");
+            }
+            if pass.layers.is_empty() || pass.layers.len() > 127 {
+                return wrong("A pass needs 1 to 127 layers.");
+            }
+            let strikes: Vec<u8> = pass.layers.iter().map(|layer| layer.strike_velocity).collect();
+            if strikes.iter().any(|v| !(1..=127).contains(v))
+                || strikes.windows(2).any(|pair| pair[0] >= pair[1])
+            {
+                return wrong("Strike velocities must rise from soft to loud, within 1 to 127.");
+            }
+            if !(1..=64).contains(&pass.round_robins) {
+                return wrong("Round robins must be between 1 and 64.");
+            }
+            if !(50..=600_000).contains(&pass.hold_ms) || !(50..=600_000).contains(&pass.tail_ms) {
+                return wrong("Hold and tail must each be between 50 ms and 10 minutes.");
+            }
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+
+    pub(crate) fn plan(rungs: &[u8], strikes: &[u8], round_robins: u32) -> Plan {
+        let layers = strikes
+            .iter()
+            .map(|&v| Layer {
+                name: format!("layer {v}"),
+                strike_velocity: v,
+            })
+            .collect();
+        Plan {
+            kind: Kind::Sustained,
+            source: Source {
+                rig: "night-ferry".into(),
+                channel: 1,
+                program: 1,
+            },
+            rate_hz: 48_000,
+            bits: 24,
+            channels: 2,
+            passes: vec![Pass {
+                name: "Keys".into(),
+                sounds_on: SoundsOn::KeyDown,
+                rungs: rungs.to_vec(),
+                layers,
+                round_robins,
+                hold_ms: 2_000,
+                tail_ms: 3_000,
+            }],
+        }
+    }
+
+    #[test]
+    fn a_plan_has_a_cell_for_each_rung_layer_and_round_robin() {
+        let plan = plan(&[36, 40, 44], &[40, 100], 2);
+        let cells = plan.cells();
+        assert_eq!(cells.len(), 12);
+        assert_eq!(
+            cells[1],
+            Cell {
+                pass: 0,
+                key: 36,
+                layer: 0,
+                round_robin: 1
+            }
+        );
+        assert_eq!(plan.check(), Ok(()));
+    }
+
+    #[test]
+    fn a_plan_that_cannot_be_recorded_says_why() {
+        assert!(plan(&[], &[100], 1).check().is_err());
+        assert!(plan(&[60, 60], &[100], 1).check().is_err());
+        assert!(
+            plan(&[60], &[100, 40], 1)
+                .check()
+                .unwrap_err()
+                .to_string()
+                .contains("rise from soft to loud")
+        );
+        assert!(plan(&[60], &[100], 0).check().is_err());
+        assert!(plan(&[200], &[100], 1).check().is_err());
+    }
+}

@@ -1,0 +1,232 @@
+//! What is done to a take without altering it: suggested by measurement, corrected by hand.
+
+use crate::Kind;
+use program::{Loop, LoopRuns};
+use serde::{Deserialize, Serialize};
+use signal::Measurement;
+use utoipa::ToSchema;
+
+/// Room before the sound: "a hair" (a few ms, common practice).
+const ROOM_MS: f64 = 2.0;
+/// "Short fades at both ends, a couple of ms at least" (common practice).
+const FADE_IN_MS: f64 = 1.0;
+const FADE_OUT_MS: f64 = 20.0;
+/// A pitch further from its cell's key than this is another note: the root follows the pitch.
+const SURE: f64 = 0.5;
+
+/// A loop as the maker sets it. Frames count from the take's first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct TakeLoop {
+    /// First frame of the loop.
+    pub start_frame: u64,
+    /// First frame after the loop.
+    pub end_frame: u64,
+    /// Crossfade before the end.
+    pub crossfade_frames: u64,
+}
+
+/// What follows from the measurement of a take.
+pub type Suggestion = Treatment;
+
+/// Everything done to a take. Frames count from the take's first.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Treatment {
+    /// First frame heard.
+    pub start_frame: u64,
+    /// First frame not heard.
+    pub end_frame: u64,
+    /// Length of the fade-in.
+    pub fade_in_frames: u64,
+    /// Length of the fade-out.
+    pub fade_out_frames: u64,
+    /// Level.
+    pub gain_db: f64,
+    /// The key at which it sounds as recorded.
+    pub root_key: u8,
+    /// How far the recording lies above its root.
+    pub recording_cents: f64,
+    /// `None` plays to its end.
+    #[serde(rename = "loop")]
+    pub looped: Option<TakeLoop>,
+}
+
+/// What the user said of a take; what is `None` stays automatic. `looped: Some(None)` says "no loop".
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Correction {
+    /// See [`Treatment`].
+    pub start_frame: Option<u64>,
+    /// See [`Treatment`].
+    pub end_frame: Option<u64>,
+    /// See [`Treatment`].
+    pub gain_db: Option<f64>,
+    /// See [`Treatment`].
+    pub root_key: Option<u8>,
+    /// See [`Treatment`].
+    pub recording_cents: Option<f64>,
+    /// See [`Treatment`].
+    #[serde(
+        rename = "loop",
+        default,
+        with = "double_option",
+        skip_serializing_if = "Option::is_none"
+    )]
+    #[schema(value_type = Option<TakeLoop>)]
+    pub looped: Option<Option<TakeLoop>>,
+}
+
+/// `null` is "no loop", an absent field is "automatic".
+mod double_option {
+    use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+    pub fn serialize<T: Serialize, S: Serializer>(
+        value: &Option<Option<T>>,
+        serializer: S,
+    ) -> Result<S::Ok, S::Error> {
+        value.as_ref().and_then(Option::as_ref).serialize(serializer)
+    }
+
+    pub fn deserialize<'de, T: Deserialize<'de>, D: Deserializer<'de>>(
+        deserializer: D,
+    ) -> Result<Option<Option<T>>, D::Error> {
+        Option::<T>::deserialize(deserializer).map(Some)
+    }
+}
+
+/// Suggests a treatment for a take of a cell's `key`. Where the pitch heard is sure and another note, the root
+/// follows what was heard: a root is the truth about the recording.
+pub fn suggest(kind: Kind, key: u8, rate_hz: u32, frames: u64, facts: &Measurement) -> Suggestion {
+    let ms = |value: f64| signal::frames_of_ms(rate_hz, value) as u64;
+    let start_frame = (facts.start_frame as u64).saturating_sub(ms(ROOM_MS));
+    let end_frame = (facts.end_frame as u64 + ms(FADE_OUT_MS))
+        .min(frames)
+        .max(start_frame + 1);
+    let (root_key, recording_cents) = match facts.pitch {
+        Some(pitch) if pitch.confidence >= SURE => {
+            // Cents count from the cell's key where the pitch is within 60 cents of it, else from the key heard.
+            let over_key = (f64::from(pitch.key) - f64::from(key)) * 100.0 + pitch.cents;
+            if over_key.abs() <= 60.0 {
+                (key, over_key)
+            } else {
+                (pitch.key, pitch.cents)
+            }
+        }
+        _ => (key, 0.0),
+    };
+    let looped = facts
+        .loops
+        .first()
+        .filter(|_| kind.loops())
+        .map(|found| TakeLoop {
+            start_frame: found.start_frame as u64,
+            end_frame: found.end_frame as u64,
+            crossfade_frames: found.crossfade_frames as u64,
+        });
+    Treatment {
+        start_frame,
+        end_frame,
+        fade_in_frames: ms(FADE_IN_MS),
+        fade_out_frames: ms(FADE_OUT_MS),
+        gain_db: 0.0,
+        root_key,
+        recording_cents: (recording_cents * 100.0).round() / 100.0,
+        looped,
+    }
+}
+
+/// Lays what the user said over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
+pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatment {
+    let start_frame = said
+        .start_frame
+        .unwrap_or(suggestion.start_frame)
+        .min(frames.saturating_sub(1));
+    let end_frame = said
+        .end_frame
+        .unwrap_or(suggestion.end_frame)
+        .clamp(start_frame + 1, frames.max(start_frame + 1));
+    let looped = said.looped.unwrap_or(suggestion.looped).and_then(|l| {
+        let end = l.end_frame.min(end_frame);
+        let start = l.start_frame.max(start_frame);
+        let crossfade = l
+            .crossfade_frames
+            .min(start.saturating_sub(start_frame))
+            .min(end.saturating_sub(start));
+        (start + 1 < end).then_some(TakeLoop {
+            start_frame: start,
+            end_frame: end,
+            crossfade_frames: crossfade,
+        })
+    });
+    Treatment {
+        start_frame,
+        end_frame,
+        gain_db: said.gain_db.unwrap_or(suggestion.gain_db),
+        root_key: said.root_key.unwrap_or(suggestion.root_key),
+        recording_cents: said.recording_cents.unwrap_or(suggestion.recording_cents),
+        looped,
+        ..suggestion.clone()
+    }
+}
+
+impl Treatment {
+    /// The loop as a program has it.
+    pub fn program_loop(&self) -> Option<Loop> {
+        self.looped.map(|l| Loop {
+            start_frame: l.start_frame,
+            end_frame: l.end_frame,
+            crossfade_frames: l.crossfade_frames,
+            runs: LoopRuns::ThroughRelease,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    pub(crate) fn facts(key: u8, cents: f64) -> Measurement {
+        let hz = signal::hz_of_key(f64::from(key) + cents / 100.0);
+        let tone: Vec<f32> = (0..96_000)
+            .map(|n| {
+                if n < 4_800 {
+                    0.0
+                } else {
+                    ((n as f64 * hz / 48_000.0 * std::f64::consts::TAU).sin() * 0.5) as f32
+                }
+            })
+            .collect();
+        signal::measure(&signal::Audio::mono(48_000, tone))
+    }
+
+    #[test]
+    fn a_take_of_another_note_keeps_its_true_root() {
+        let flat = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, -18.0));
+        assert_eq!(flat.root_key, 57);
+        assert!((flat.recording_cents + 18.0).abs() < 0.5);
+        let wrong = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(58, 10.0));
+        assert_eq!(wrong.root_key, 58);
+    }
+
+    #[test]
+    fn what_was_said_stands_over_what_was_suggested() {
+        let suggestion = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, 0.0));
+        assert!(suggestion.looped.is_some());
+        let said = Correction {
+            looped: Some(None),
+            start_frame: Some(500_000),
+            ..Correction::default()
+        };
+        let treated = treat(&suggestion, &said, 96_000);
+        assert_eq!(treated.looped, None);
+        assert_eq!((treated.start_frame, treated.end_frame), (95_999, 96_000));
+        assert_eq!(treat(&suggestion, &Correction::default(), 96_000), suggestion);
+    }
+
+    #[test]
+    fn no_loop_and_automatic_are_told_apart_in_json() {
+        let none: Correction = serde_json::from_str(r#"{"loop":null}"#).unwrap();
+        assert_eq!(none.looped, Some(None));
+        let automatic: Correction = serde_json::from_str("{}").unwrap();
+        assert_eq!(automatic.looped, None);
+        assert!(serde_json::to_string(&none).unwrap().contains("\"loop\":null"));
+    }
+}

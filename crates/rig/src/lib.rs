@@ -1,0 +1,55 @@
+//! Stand-ins for devices: instruments on a simulated MIDI cable, behind a converter with delay, hum and noise.
+//!
+//! Seeded: the same messages at the same frames give the same samples. Everything is invented: the *Night ferry*, a
+//! synthesiser with programs, and the *Parlour reed organ*, at the Fernhollow workshop.
+
+mod ferry;
+mod link;
+mod midi;
+mod organ;
+mod oscillator;
+mod room;
+
+pub use link::{Faults, Link};
+pub use midi::{MidiMessage, MidiParser};
+pub use room::{Block, Rig, RigSettings};
+
+/// What a rig plays.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Model {
+    /// The Night ferry, programs 1 to 3.
+    NightFerry,
+    /// The Parlour reed organ.
+    ReedOrgan,
+}
+
+impl Model {
+    /// Every model with its id and its name.
+    pub const ALL: [(Self, &'static str, &'static str); 2] = [
+        (Self::NightFerry, "night-ferry", "Night ferry (simulated)"),
+        (Self::ReedOrgan, "reed-organ", "Parlour reed organ (simulated)"),
+    ];
+
+    /// The model of an id.
+    pub fn of_id(id: &str) -> Option<Self> {
+        Self::ALL
+            .iter()
+            .find(|(_, known, _)| *known == id)
+            .map(|(model, ..)| *model)
+    }
+
+    /// Names of its MIDI programs, from program 1.
+    pub fn programs(self) -> &'static [&'static str] {
+        match self {
+            Self::NightFerry => &["Harbour lamps", "Engine room", "Fog bell"],
+            Self::ReedOrgan => &["Both ranks"],
+        }
+    }
+}
+
+/// Something that takes MIDI and gives sound.
+pub(crate) trait Player: Send {
+    fn midi(&mut self, message: MidiMessage);
+    /// Adds the next frames.
+    fn render(&mut self, left: &mut [f32], right: &mut [f32]);
+}

@@ -1,0 +1,232 @@
+//! What is drawn and heard of a take.
+
+use crate::App;
+use crate::problem::Problem;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::header;
+use axum::response::IntoResponse;
+use serde::{Deserialize, Serialize};
+use signal::{Audio, PEAK_BLOCK_FRAMES, PeakPyramid};
+use std::collections::BTreeMap;
+use utoipa::{IntoParams, ToSchema};
+
+/// Frames sent at once at most.
+const MOST_FRAMES: u64 = 1 << 20;
+const MOST_COLUMNS: usize = 4_096;
+
+/// A stretch of a take.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Stretch {
+    /// First frame, from the take's first.
+    first: u64,
+    /// First frame after.
+    end: u64,
+}
+
+async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Result<Audio, Problem> {
+    let take = app
+        .store
+        .take(take)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let end = end.min(take.frames);
+    if first >= end {
+        return Err(Problem::refused("That stretch of the take is empty."));
+    }
+    Ok(app
+        .store
+        .read_recording(
+            &take.recording,
+            take.rate_hz,
+            take.channels,
+            take.first_frame + first,
+            end - first,
+        )
+        .await?)
+}
+
+/// Frames of a take, interleaved 32-bit floats, little-endian; at most about a million at once.
+#[utoipa::path(get, path = "/api/takes/{id}/audio", params(("id" = u64, Path), Stretch),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
+pub(crate) async fn take_audio(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<Stretch>,
+) -> Result<impl IntoResponse, Problem> {
+    let audio = stretch(&app, id, wish.first, wish.end.min(wish.first + MOST_FRAMES)).await?;
+    let bytes: Vec<u8> = audio.interleaved().iter().flat_map(|x| x.to_le_bytes()).collect();
+    let headers = [
+        (header::CONTENT_TYPE, "application/octet-stream"),
+        (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
+    ];
+    Ok((headers, bytes))
+}
+
+/// A stretch and its columns.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct Columns {
+    /// First frame, from the take's first.
+    first: u64,
+    /// First frame after.
+    end: u64,
+    /// How many columns.
+    columns: usize,
+}
+
+/// Lowest and highest sample of each column.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct PeaksView {
+    /// Lowest samples.
+    low: Vec<f32>,
+    /// Highest samples.
+    high: Vec<f32>,
+}
+
+/// What a stretch of a take looks like.
+#[utoipa::path(get, path = "/api/takes/{id}/peaks", params(("id" = u64, Path), Columns), responses((status = 200, body = PeaksView)))]
+pub(crate) async fn take_peaks(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<Columns>,
+) -> Result<Json<PeaksView>, Problem> {
+    let columns = wish.columns.clamp(1, MOST_COLUMNS);
+    let audio = stretch(&app, id, wish.first, wish.end).await?;
+    let peaks = tokio::task::spawn_blocking(move || {
+        let frames = audio.frames();
+        if frames / columns >= PEAK_BLOCK_FRAMES {
+            return PeakPyramid::of(&audio).columns(0, frames, columns);
+        }
+        // Closer than the pyramid's finest level: the frames themselves.
+        (0..columns)
+            .map(|column| {
+                let from = column * frames / columns;
+                let part = audio.slice(from, ((column + 1) * frames).div_ceil(columns).max(from + 1));
+                let samples = || part.channels.iter().flatten().copied();
+                signal::Peak {
+                    low: samples().fold(f32::MAX, f32::min),
+                    high: samples().fold(f32::MIN, f32::max),
+                    power: 0.0,
+                }
+            })
+            .collect()
+    })
+    .await?;
+    Ok(Json(PeaksView {
+        low: peaks.iter().map(|p| p.low).collect(),
+        high: peaks.iter().map(|p| p.high).collect(),
+    }))
+}
+
+/// The pitch of a take over time, and its spectrum.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct PitchView {
+    /// Middle frames of the stretches heard.
+    frames: Vec<u64>,
+    /// Their frequencies.
+    hz: Vec<f64>,
+    /// Levels in dB over bands of equal ratio from 20 Hz to half the rate.
+    spectrum_db: Vec<f32>,
+}
+
+/// Pitch over time and spectrum of a take's treated stretch.
+#[utoipa::path(get, path = "/api/takes/{id}/pitch", params(("id" = u64, Path), Stretch), responses((status = 200, body = PitchView)))]
+pub(crate) async fn take_pitch(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<Stretch>,
+) -> Result<Json<PitchView>, Problem> {
+    let audio = stretch(&app, id, wish.first, wish.end).await?;
+    let view = tokio::task::spawn_blocking(move || {
+        let (mono, rate) = (audio.to_mono(), audio.rate_hz);
+        let pitch = signal::find_pitch(&mono, rate, 0, mono.len());
+        let curve = pitch.map_or_else(Vec::new, |p| {
+            signal::pitch_curve(&mono, rate, 0, mono.len(), p.hz, (mono.len() / 80).max(512))
+        });
+        let middle = mono.len() / 3;
+        let part = &mono[middle..(middle + 65_536).min(mono.len()) & !1];
+        PitchView {
+            frames: curve
+                .iter()
+                .map(|point| wish.first + point.frame as u64)
+                .collect(),
+            hz: curve.iter().map(|point| point.hz).collect(),
+            spectrum_db: signal::magnitude_spectrum_db(part, rate, 20.0, 400),
+        }
+    })
+    .await?;
+    Ok(Json(view))
+}
+
+/// A loop to judge.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct LoopWish {
+    /// First frame of the loop.
+    start: u64,
+    /// First frame after it.
+    end: u64,
+    /// Frames of one period.
+    period: f64,
+}
+
+/// What a loop is worth.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct SeamView {
+    /// Mismatch; `null` where the audio does not reach.
+    seam_db: Option<f64>,
+    /// Level change inside.
+    drift_db: f64,
+}
+
+/// Judges a loop of a take.
+#[utoipa::path(get, path = "/api/takes/{id}/seam", params(("id" = u64, Path), LoopWish), responses((status = 200, body = SeamView)))]
+pub(crate) async fn take_seam(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<LoopWish>,
+) -> Result<Json<SeamView>, Problem> {
+    let audio = stretch(&app, id, 0, u64::MAX).await?;
+    let (start, end) = (wish.start as usize, wish.end as usize);
+    if start >= end || end > audio.frames() {
+        return Err(Problem::refused(
+            "A loop must lie inside its take and end after it starts.",
+        ));
+    }
+    let view = tokio::task::spawn_blocking(move || SeamView {
+        seam_db: signal::seam_db(&audio, start, end, wish.period.clamp(2.0, 48_000.0))
+            .filter(|db| db.is_finite()),
+        drift_db: signal::drift_db(&audio, start, end),
+    })
+    .await?;
+    Ok(Json(view))
+}
+
+/// All pictures of a board at once.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Thumbnails {
+    /// Columns of each.
+    columns: usize,
+    /// By take: the largest sample of each column, 0 to 255, two hexadecimal digits each.
+    takes: BTreeMap<u64, String>,
+}
+
+/// The board's pictures.
+#[utoipa::path(get, path = "/api/instruments/{id}/thumbnails", params(("id" = u64, Path)), responses((status = 200, body = Thumbnails)))]
+pub(crate) async fn thumbnails(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+) -> Result<Json<Thumbnails>, Problem> {
+    let takes = app.store.takes(Some(id)).await?;
+    let hex = |bytes: Vec<u8>| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+    let takes = takes
+        .into_iter()
+        .filter_map(|take| Some((take.id, hex(take.thumbnail?))))
+        .collect();
+    Ok(Json(Thumbnails {
+        columns: work::THUMBNAIL_COLUMNS,
+        takes,
+    }))
+}

@@ -1,0 +1,322 @@
+//! An instrument as pages see it: what was measured, what follows, what was said.
+
+use instrument::{
+    Cell, Correction, Fact, Facts, MapSettings, PlacedTake, Plan, Suggestion, Target, Treatment, key_name,
+    make_program, suggest, treat,
+};
+use program::{Program, Sample};
+use serde::Serialize;
+use signal::Measurement;
+use std::collections::HashMap;
+use store::{Store, TakeRow};
+use utoipa::ToSchema;
+
+/// A take with everything known of it.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct TakeView {
+    /// Its number.
+    pub id: u64,
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// 1 or 2.
+    pub channels: u16,
+    /// Length.
+    pub frames: u64,
+    /// When, UTC.
+    pub made_at: String,
+    /// Whether it is the chosen one of its cell.
+    pub chosen: bool,
+    /// `null` until it is measured.
+    pub facts: Option<FactsView>,
+    /// What Ladder would do.
+    pub suggestion: Option<Suggestion>,
+    /// What the user said.
+    pub correction: Correction,
+    /// What holds.
+    pub treatment: Option<Treatment>,
+}
+
+/// What was measured.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct FactsView {
+    /// Of the fundamental.
+    pub pitch_hz: Option<f64>,
+    /// Nearest key.
+    pub key: Option<u8>,
+    /// Above that key.
+    pub cents: Option<f64>,
+    /// 0 to 1.
+    pub confidence: Option<f64>,
+    /// Highest sample.
+    pub peak_dbfs: Option<f64>,
+    /// Of the loudest 400 ms.
+    pub loudness_lufs: Option<f64>,
+    /// Outside the sound.
+    pub noise_floor_dbfs: Option<f64>,
+    /// See the bars page.
+    pub clipped_frames: u64,
+    /// Places to loop, best first.
+    pub loops: Vec<LoopPlace>,
+}
+
+/// One place to loop.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct LoopPlace {
+    /// First frame of the loop.
+    pub start_frame: u64,
+    /// First frame after it.
+    pub end_frame: u64,
+    /// Suggested crossfade.
+    pub crossfade_frames: u64,
+    /// Mismatch.
+    pub seam_db: f64,
+    /// Level change inside.
+    pub drift_db: f64,
+    /// Whole periods.
+    pub periods: u32,
+}
+
+/// Everything about an instrument.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct InstrumentView {
+    /// Its number.
+    pub id: u64,
+    /// Its name.
+    pub name: String,
+    /// What is recorded.
+    pub plan: Plan,
+    /// How rungs share keys.
+    pub map: MapSettings,
+    /// All takes, oldest first.
+    pub takes: Vec<TakeView>,
+    /// What Undo undoes.
+    pub undo: Option<String>,
+    /// What Redo does again.
+    pub redo: Option<String>,
+    /// When something was last kept, UTC.
+    pub kept_at: String,
+    /// A run that is going.
+    pub run: Option<session::Progress>,
+    /// What sounds.
+    pub program: Program,
+}
+
+/// A card on the shelf.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct Card {
+    /// Its number.
+    pub id: u64,
+    /// Its name.
+    pub name: String,
+    /// Cells planned.
+    pub cells: usize,
+    /// Cells that have a take.
+    pub taken: usize,
+    /// Cells whose take is measured.
+    pub measured: usize,
+    /// Layers of the first pass.
+    pub layers: usize,
+    /// Key extents, roots and velocity extents of its regions.
+    pub regions: Vec<CardRegion>,
+    /// When something was last kept, UTC.
+    pub kept_at: String,
+}
+
+/// A region as a card draws it.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct CardRegion {
+    /// Lowest key.
+    pub low_key: u8,
+    /// Highest key.
+    pub high_key: u8,
+    /// Lowest velocity.
+    pub low_velocity: u8,
+    /// Highest velocity.
+    pub high_velocity: u8,
+}
+
+fn facts_view(m: &Measurement) -> FactsView {
+    FactsView {
+        pitch_hz: m.pitch.map(|p| p.hz),
+        key: m.pitch.map(|p| p.key),
+        cents: m.pitch.map(|p| p.cents),
+        confidence: m.pitch.map(|p| p.confidence),
+        peak_dbfs: m.peak_dbfs,
+        loudness_lufs: m.loudness_lufs,
+        noise_floor_dbfs: m.noise_floor_dbfs,
+        clipped_frames: m.clipped_frames,
+        loops: m
+            .loops
+            .iter()
+            .map(|l| LoopPlace {
+                start_frame: l.start_frame as u64,
+                end_frame: l.end_frame as u64,
+                crossfade_frames: l.crossfade_frames as u64,
+                seam_db: l.seam_db,
+                drift_db: l.drift_db,
+                periods: l.periods,
+            })
+            .collect(),
+    }
+}
+
+fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
+    facts
+        .get(&(Target::Instrument, fact))
+        .and_then(|value| serde_json::from_value(value.clone()).ok())
+}
+
+/// The newest take of each cell, unless another was chosen.
+fn chosen(takes: &[TakeRow], facts: &Facts) -> HashMap<Cell, u64> {
+    let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
+    for take in takes {
+        let said = facts
+            .get(&(Target::Take(take.id), Fact::Chosen))
+            .and_then(serde_json::Value::as_bool);
+        let candidate = (said == Some(true), take.id);
+        let best = by_cell.entry(take.cell).or_insert(candidate);
+        *best = candidate.max(*best);
+    }
+    by_cell.into_iter().map(|(cell, (_, id))| (cell, id)).collect()
+}
+
+/// The plan as it stands; `None` where there is no such instrument.
+pub(crate) async fn plan_of(store: &Store, id: u64) -> anyhow::Result<Option<Plan>> {
+    let Some(row) = store.instrument(id).await? else {
+        return Ok(None);
+    };
+    Ok(Some(
+        said(&store.facts(id).await?, Fact::Plan).unwrap_or(row.plan),
+    ))
+}
+
+/// The program as it stands.
+pub(crate) async fn program_of(store: &Store, id: u64) -> anyhow::Result<Program> {
+    view_of(store, id)
+        .await?
+        .map(|view| view.program)
+        .ok_or_else(|| anyhow::anyhow!("There is no such instrument."))
+}
+
+/// Everything about an instrument, but its run.
+pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<InstrumentView>> {
+    let Some(row) = store.instrument(id).await? else {
+        return Ok(None);
+    };
+    let (facts, rows, measured) = (
+        store.facts(id).await?,
+        store.takes(Some(id)).await?,
+        store.measurements(id).await?,
+    );
+    let history = store.history(id).await?;
+    let plan: Plan = said(&facts, Fact::Plan).unwrap_or(row.plan);
+    let name: String = said(&facts, Fact::Name).unwrap_or(row.name);
+    let map: MapSettings = said(&facts, Fact::Map).unwrap_or_default();
+    let chosen = chosen(&rows, &facts);
+    let mut placed = Vec::new();
+    let takes: Vec<TakeView> = rows
+        .iter()
+        .map(|take| {
+            let measurement = measured.get(&take.id);
+            let correction = Correction::of(take.id, &facts);
+            let suggestion =
+                measurement.map(|m| suggest(plan.kind, take.cell.key, take.rate_hz, take.frames, m));
+            let treatment = suggestion.as_ref().map(|s| treat(s, &correction, take.frames));
+            let is_chosen = chosen.get(&take.cell) == Some(&take.id);
+            if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
+                placed.push(PlacedTake {
+                    cell: take.cell,
+                    sample: sample_of(take, &plan),
+                    treatment,
+                });
+            }
+            TakeView {
+                id: take.id,
+                cell: take.cell,
+                rate_hz: take.rate_hz,
+                channels: take.channels,
+                frames: take.frames,
+                made_at: take.made_at.and_utc().to_rfc3339(),
+                chosen: is_chosen,
+                facts: measurement.map(facts_view),
+                suggestion,
+                correction,
+                treatment,
+            }
+        })
+        .collect();
+    let program = make_program(&name, &plan, &map, &placed);
+    Ok(Some(InstrumentView {
+        id,
+        name,
+        plan,
+        map,
+        takes,
+        undo: history.undo,
+        redo: history.redo,
+        kept_at: row.kept_at.and_utc().to_rfc3339(),
+        run: None,
+        program,
+    }))
+}
+
+fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
+    let pass = plan.passes.get(usize::from(take.cell.pass));
+    let layer = pass.and_then(|pass| pass.layers.get(usize::from(take.cell.layer)));
+    let mut name = format!(
+        "{} {} {}",
+        pass.map_or("", |pass| pass.name.as_str()),
+        key_name(take.cell.key, instrument::MiddleC::C4),
+        layer.map_or("", |layer| layer.name.as_str()),
+    );
+    if pass.is_some_and(|pass| pass.round_robins > 1) {
+        name.push_str(&format!(" {}", take.cell.round_robin + 1));
+    }
+    Sample {
+        name: name.trim().to_owned(),
+        source: take.id.to_string(),
+        rate_hz: take.rate_hz,
+        channels: take.channels,
+        frames: take.frames,
+    }
+}
+
+/// All cards.
+pub(crate) async fn cards(store: &Store) -> anyhow::Result<Vec<Card>> {
+    let mut cards = Vec::new();
+    for row in store.instruments().await? {
+        let Some(view) = view_of(store, row.id).await? else {
+            continue;
+        };
+        let planned = view.plan.cells();
+        let has = |cell: &Cell, test: &dyn Fn(&TakeView) -> bool| {
+            view.takes.iter().any(|take| take.cell == *cell && test(take))
+        };
+        cards.push(Card {
+            id: row.id,
+            name: view.name.clone(),
+            cells: planned.len(),
+            taken: planned.iter().filter(|cell| has(cell, &|_| true)).count(),
+            measured: planned
+                .iter()
+                .filter(|cell| has(cell, &|take| take.facts.is_some()))
+                .count(),
+            layers: view.plan.passes.first().map_or(0, |pass| pass.layers.len()),
+            regions: view
+                .program
+                .regions
+                .iter()
+                .map(|r| CardRegion {
+                    low_key: r.low_key,
+                    high_key: r.high_key,
+                    low_velocity: r.low_velocity,
+                    high_velocity: r.high_velocity,
+                })
+                .collect(),
+            kept_at: view.kept_at,
+        });
+    }
+    Ok(cards)
+}

@@ -1,0 +1,148 @@
+//! Those who do the jobs.
+
+use formats::Format;
+use program::Program;
+use serde_json::{Value, json};
+use signal::Audio;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::time::Duration;
+use store::{Job, Store};
+use work::{ExportSettings, Library};
+
+const LOOK_EVERY: Duration = Duration::from_millis(100);
+const RENEW_EVERY: Duration = Duration::from_secs(10);
+const TELL_EVERY: Duration = Duration::from_millis(400);
+
+/// Does jobs for ever, under a name that no other worker has.
+pub async fn work_forever(store: Store, name: String) {
+    loop {
+        match store.claim(&name).await {
+            Ok(Some(job)) => {
+                if let Err(error) = work_on(&store, &name, &job).await {
+                    tracing::warn!(job = job.id, "{error:#}");
+                }
+            }
+            Ok(None) => tokio::time::sleep(LOOK_EVERY).await,
+            Err(error) => {
+                tracing::warn!("jobs: {error:#}");
+                tokio::time::sleep(Duration::from_secs(1)).await;
+            }
+        }
+    }
+}
+
+async fn work_on(store: &Store, name: &str, job: &Job) -> anyhow::Result<()> {
+    let (share, wanted) = (Arc::new(AtomicU32::new(0)), Arc::new(AtomicBool::new(true)));
+    let renewing = {
+        let (store, name, job, share, wanted) = (
+            store.clone(),
+            name.to_owned(),
+            job.clone(),
+            share.clone(),
+            wanted.clone(),
+        );
+        let every = if job.kind == "measure" {
+            RENEW_EVERY
+        } else {
+            TELL_EVERY
+        };
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(every).await;
+                let now = f64::from(share.load(Ordering::Relaxed)) / 1000.0;
+                if !store.renew(&job, &name, now).await.unwrap_or(true) {
+                    wanted.store(false, Ordering::Relaxed);
+                    return;
+                }
+            }
+        })
+    };
+    let outcome = match job.kind.as_str() {
+        "measure" => measure(store, job).await,
+        "export" => export(store, job, share, wanted).await,
+        other => Err(anyhow::anyhow!("Nobody here knows the job «{other}».")),
+    };
+    renewing.abort();
+    store
+        .finish(job, name, outcome.map_err(|error| format!("{error:#}")))
+        .await?;
+    Ok(())
+}
+
+async fn measure(store: &Store, job: &Job) -> anyhow::Result<Value> {
+    let id = job.input["take"].as_u64().unwrap_or(0);
+    let Some(take) = store.take(id).await? else {
+        return Ok(json!({}));
+    };
+    let audio = store
+        .read_recording(
+            &take.recording,
+            take.rate_hz,
+            take.channels,
+            take.first_frame,
+            take.frames,
+        )
+        .await?;
+    let (facts, thumbnail) = tokio::task::spawn_blocking(move || work::measure_take(&audio)).await?;
+    store.put_measurement(&take, &facts, &thumbnail).await?;
+    Ok(json!({}))
+}
+
+/// The store as the exports see it: one sample at a time.
+struct StoreLibrary {
+    store: Store,
+    runtime: tokio::runtime::Handle,
+}
+
+impl Library for StoreLibrary {
+    fn audio(&self, sample: &program::Sample) -> anyhow::Result<Audio> {
+        let id: u64 = sample.source.parse()?;
+        self.runtime.block_on(async {
+            let take = self
+                .store
+                .take(id)
+                .await?
+                .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
+            self.store
+                .read_recording(
+                    &take.recording,
+                    take.rate_hz,
+                    take.channels,
+                    take.first_frame,
+                    take.frames,
+                )
+                .await
+        })
+    }
+}
+
+async fn export(
+    store: &Store,
+    job: &Job,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<Value> {
+    let settings: ExportSettings = serde_json::from_value(job.input.clone())?;
+    let program: Program = crate::view::program_of(store, job.instrument_id).await?;
+    let library = StoreLibrary {
+        store: store.clone(),
+        runtime: tokio::runtime::Handle::current(),
+    };
+    let exported = tokio::task::spawn_blocking(move || {
+        work::export(&program, settings, &library, |done| {
+            share.store((done * 1000.0) as u32, Ordering::Relaxed);
+            wanted.load(Ordering::Relaxed)
+        })
+    })
+    .await??;
+    let ending = if settings.format == Format::Sfz {
+        "zip"
+    } else {
+        "sf2"
+    };
+    let path = format!("exports/{}.{ending}", job.id);
+    let size = exported.bytes.len();
+    store.put_file(&path, exported.bytes).await?;
+    Ok(json!({ "file": path, "name": exported.name, "bytes": size, "losses": exported.losses }))
+}

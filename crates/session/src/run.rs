@@ -1,0 +1,583 @@
+//! The unattended run over MIDI.
+
+use instrument::Cell;
+use serde::{Deserialize, Serialize};
+use signal::{Audio, db_to_amplitude, frames_of_ms, sound_bounds};
+use std::collections::VecDeque;
+use utoipa::ToSchema;
+
+/// Room before the note in every take, for the noise floor and for a slow converter.
+const ROOM_MS: f64 = 110.0;
+/// How far ahead messages are scheduled: more than the room, so that a take's first frame lies in the future.
+const LEAD_MS: f64 = 160.0;
+const FLOOR_MS: f64 = 300.0;
+const WINDOW_MS: f64 = 50.0;
+const PULSE_HOLD_MS: f64 = 250.0;
+const PULSE_WAIT_MS: f64 = 1_200.0;
+/// A tail is gone when two windows in a row are less than 2 dB over the floor.
+const GONE_DB: f64 = 2.0;
+const QUIET_WINDOWS: u32 = 2;
+/// After the tail, this much of the room stays in the take.
+const FLOOR_ASSUMED_DBFS: f64 = -90.0;
+
+/// One cell to record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct CellJob {
+    /// Which.
+    pub cell: Cell,
+    /// Strike.
+    pub velocity: u8,
+    /// How long the key is down.
+    pub hold_ms: u32,
+    /// Longest wait after key-up.
+    pub tail_ms: u32,
+}
+
+/// How the run is set up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SessionSettings {
+    /// Of the input.
+    pub rate_hz: u32,
+    /// Of the input.
+    pub channels: usize,
+    /// MIDI channel from 0.
+    pub midi_channel: u8,
+    /// MIDI program from 0.
+    pub midi_program: u8,
+}
+
+/// What the session wants done.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Action {
+    /// Bytes that should leave at an input frame.
+    Midi {
+        /// When.
+        at_frame: u64,
+        /// What.
+        bytes: Vec<u8>,
+    },
+    /// From this frame on, keep what comes for a take of this cell.
+    Begin {
+        /// Which.
+        cell: Cell,
+        /// The take's first frame.
+        first_frame: u64,
+    },
+    /// The take ends.
+    End {
+        /// Which.
+        cell: Cell,
+        /// The first frame after the take.
+        end_frame: u64,
+    },
+    /// The take is thrown away (skipped, or stopped in its middle).
+    Abandon {
+        /// Which.
+        cell: Cell,
+    },
+    /// Nothing more will come.
+    Finished,
+}
+
+/// What a run is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum RunState {
+    /// Measuring the noise floor.
+    Listening,
+    /// Measuring the delay.
+    Pulse,
+    /// Recording a cell.
+    Recording,
+    /// Waiting for the user.
+    Paused,
+    /// All done.
+    Finished,
+    /// Ended by the user.
+    Stopped,
+}
+
+/// How far a run is.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Progress {
+    /// What it is doing.
+    pub state: RunState,
+    /// The cell being recorded.
+    pub cell: Option<Cell>,
+    /// 0 to 1 of that cell's longest time.
+    pub cell_share: f64,
+    /// Cells done in this run.
+    pub done: usize,
+    /// Cells of this run.
+    pub total: usize,
+    /// At 1× speed, at the pace so far.
+    pub seconds_left: f64,
+    /// Round trip, once measured.
+    pub delay_ms: Option<f64>,
+    /// Of the room, once measured.
+    pub noise_floor_dbfs: Option<f64>,
+    /// Highest sample since the last report.
+    pub peak_dbfs: f64,
+}
+
+enum Phase {
+    Listening,
+    Pulse {
+        sent: u64,
+        heard: Vec<f32>,
+    },
+    Settling {
+        quiet: u32,
+    },
+    Cell {
+        first: u64,
+        key_up: u64,
+        longest: u64,
+        quiet: u32,
+    },
+    Ended(RunState),
+}
+
+/// Leads through the cells.
+pub struct Session {
+    settings: SessionSettings,
+    jobs: VecDeque<CellJob>,
+    total: usize,
+    done: usize,
+    frame: u64,
+    cells_began_at: u64,
+    phase: Phase,
+    paused: bool,
+    window: Vec<f32>,
+    floor: f64,
+    floor_heard: Vec<f64>,
+    delay_frames: Option<u64>,
+    peak: f32,
+}
+
+impl Session {
+    /// A run over the given cells, beginning with the next frame, number 0.
+    pub fn new(settings: SessionSettings, jobs: Vec<CellJob>) -> Self {
+        Self {
+            total: jobs.len(),
+            jobs: jobs.into(),
+            settings,
+            done: 0,
+            frame: 0,
+            cells_began_at: 0,
+            phase: Phase::Listening,
+            paused: false,
+            window: Vec::new(),
+            floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
+            floor_heard: Vec::new(),
+            delay_frames: None,
+            peak: 0.0,
+        }
+    }
+
+    /// Stands still after the cell that is being recorded.
+    pub fn pause(&mut self) {
+        self.paused = true;
+    }
+
+    /// Goes on.
+    pub fn resume(&mut self) -> Vec<Action> {
+        self.paused = false;
+        Vec::new()
+    }
+
+    /// Throws the current cell's take away and goes to the next.
+    pub fn skip(&mut self) -> Vec<Action> {
+        let Phase::Cell { .. } = self.phase else {
+            return Vec::new();
+        };
+        let mut actions = self.let_go();
+        self.jobs.pop_front();
+        self.total = self.total.saturating_sub(1);
+        self.phase = Phase::Settling { quiet: 0 };
+        actions.extend(self.when_ended());
+        actions
+    }
+
+    /// Ends the run; the current cell's take is thrown away.
+    pub fn stop(&mut self) -> Vec<Action> {
+        if matches!(self.phase, Phase::Ended(_)) {
+            return Vec::new();
+        }
+        let mut actions = self.let_go();
+        self.phase = Phase::Ended(RunState::Stopped);
+        actions.push(Action::Finished);
+        actions
+    }
+
+    /// The messages of the current cell or pulse left so many frames later than they were scheduled (a broken line): all that
+    /// follows from them moves.
+    pub fn left_late(&mut self, by_frames: u64) {
+        match &mut self.phase {
+            Phase::Cell { key_up, longest, .. } => {
+                *key_up += by_frames;
+                *longest += by_frames;
+            }
+            Phase::Pulse { sent, .. } => *sent += by_frames,
+            _ => {}
+        }
+    }
+
+    fn let_go(&self) -> Vec<Action> {
+        match (&self.phase, self.jobs.front()) {
+            (Phase::Cell { .. }, Some(job)) => {
+                vec![
+                    self.note_off(job.cell.key, self.frame),
+                    Action::Abandon { cell: job.cell },
+                ]
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    /// The next frames, interleaved, contiguous with the last.
+    pub fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
+        let mut actions = Vec::new();
+        let window = self.ms(WINDOW_MS) as usize * self.settings.channels;
+        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
+        let mut rest = samples;
+        while !rest.is_empty() {
+            let take = (window - self.window.len()).min(rest.len());
+            self.window.extend_from_slice(&rest[..take]);
+            rest = &rest[take..];
+            self.frame += (take / self.settings.channels) as u64;
+            if self.window.len() == window {
+                let heard = std::mem::take(&mut self.window);
+                actions.extend(self.window_done(&heard));
+            }
+        }
+        actions
+    }
+
+    fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
+        let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
+        let rms = (power / heard.len() as f64).sqrt();
+        let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
+        match &mut self.phase {
+            Phase::Listening => {
+                self.floor_heard.push(rms);
+                if self.frame < self.ms(FLOOR_MS) {
+                    return Vec::new();
+                }
+                let mean = self.floor_heard.iter().sum::<f64>() / self.floor_heard.len() as f64;
+                self.floor = mean.max(db_to_amplitude(FLOOR_ASSUMED_DBFS));
+                self.begin_pulse()
+            }
+            Phase::Pulse { sent, heard: all } => {
+                all.extend_from_slice(heard);
+                let sent = *sent;
+                if self.frame < sent + self.ms(PULSE_WAIT_MS) {
+                    return Vec::new();
+                }
+                let Phase::Pulse { heard: all, .. } =
+                    std::mem::replace(&mut self.phase, Phase::Settling { quiet: 0 })
+                else {
+                    return Vec::new();
+                };
+                self.delay_frames = Some(self.delay_of(sent, &all));
+                Vec::new()
+            }
+            Phase::Settling { quiet } => {
+                *quiet = if is_quiet { *quiet + 1 } else { 0 };
+                // A room that became louder must not hold the run up for ever.
+                if *quiet >= QUIET_WINDOWS && !self.paused {
+                    self.begin_cell()
+                } else {
+                    Vec::new()
+                }
+            }
+            Phase::Cell {
+                key_up,
+                longest,
+                quiet,
+                ..
+            } => {
+                let after_key_up = self.frame > *key_up;
+                *quiet = if is_quiet && after_key_up { *quiet + 1 } else { 0 };
+                if *quiet < QUIET_WINDOWS && self.frame < *longest {
+                    return Vec::new();
+                }
+                self.end_cell()
+            }
+            Phase::Ended(_) => Vec::new(),
+        }
+    }
+
+    fn begin_pulse(&mut self) -> Vec<Action> {
+        let Some(job) = self.jobs.front().copied() else {
+            self.phase = Phase::Ended(RunState::Finished);
+            return vec![Action::Finished];
+        };
+        let at_frame = self.frame + self.ms(LEAD_MS);
+        let channel = self.settings.midi_channel & 0x0F;
+        let program = Action::Midi {
+            at_frame: self.frame,
+            bytes: vec![0xC0 | channel, self.settings.midi_program & 127],
+        };
+        let key = self
+            .jobs
+            .get(self.jobs.len() / 2)
+            .map_or(job.cell.key, |job| job.cell.key);
+        self.phase = Phase::Pulse {
+            sent: at_frame,
+            heard: Vec::new(),
+        };
+        vec![
+            program,
+            Action::Midi {
+                at_frame,
+                bytes: vec![0x90 | channel, key, 127],
+            },
+            self.note_off(key, at_frame + self.ms(PULSE_HOLD_MS)),
+        ]
+    }
+
+    /// The frames from a message leaving to its sound; 0 where nothing was heard.
+    fn delay_of(&self, sent: u64, heard: &[f32]) -> u64 {
+        let first = self.frame - (heard.len() / self.settings.channels) as u64;
+        let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, heard);
+        match sound_bounds(&audio) {
+            Some(bounds) if signal::peak_dbfs(&audio) > signal::amplitude_to_db(self.floor) + 12.0 => {
+                (first + bounds.start_frame as u64).saturating_sub(sent)
+            }
+            _ => 0,
+        }
+    }
+
+    fn begin_cell(&mut self) -> Vec<Action> {
+        let Some(job) = self.jobs.front().copied() else {
+            return Vec::new();
+        };
+        if self.done == 0 {
+            self.cells_began_at = self.frame;
+        }
+        let delay = self.delay_frames.unwrap_or(0);
+        let at_frame = self.frame + self.ms(LEAD_MS);
+        let key_up = at_frame + self.ms(f64::from(job.hold_ms));
+        let first = at_frame + delay - self.ms(ROOM_MS);
+        let longest = key_up + delay + self.ms(f64::from(job.tail_ms));
+        self.phase = Phase::Cell {
+            first,
+            key_up: key_up + delay,
+            longest,
+            quiet: 0,
+        };
+        let channel = self.settings.midi_channel & 0x0F;
+        vec![
+            Action::Begin {
+                cell: job.cell,
+                first_frame: first,
+            },
+            Action::Midi {
+                at_frame,
+                bytes: vec![0x90 | channel, job.cell.key, job.velocity],
+            },
+            self.note_off(job.cell.key, key_up),
+        ]
+    }
+
+    fn end_cell(&mut self) -> Vec<Action> {
+        let Some(job) = self.jobs.pop_front() else {
+            return Vec::new();
+        };
+        self.done += 1;
+        self.phase = Phase::Settling { quiet: QUIET_WINDOWS };
+        let mut actions = vec![Action::End {
+            cell: job.cell,
+            end_frame: self.frame,
+        }];
+        actions.extend(self.when_ended());
+        actions
+    }
+
+    fn when_ended(&mut self) -> Vec<Action> {
+        if !self.jobs.is_empty() {
+            return Vec::new();
+        }
+        self.phase = Phase::Ended(RunState::Finished);
+        vec![Action::Finished]
+    }
+
+    fn note_off(&self, key: u8, at_frame: u64) -> Action {
+        Action::Midi {
+            at_frame,
+            bytes: vec![0x80 | (self.settings.midi_channel & 0x0F), key, 64],
+        }
+    }
+
+    fn ms(&self, ms: f64) -> u64 {
+        frames_of_ms(self.settings.rate_hz, ms) as u64
+    }
+
+    /// Where it stands. Reading it starts the peak anew.
+    pub fn progress(&mut self) -> Progress {
+        let rate = f64::from(self.settings.rate_hz);
+        let state = match &self.phase {
+            Phase::Listening => RunState::Listening,
+            Phase::Pulse { .. } => RunState::Pulse,
+            Phase::Settling { .. } if self.paused => RunState::Paused,
+            Phase::Settling { .. } | Phase::Cell { .. } => RunState::Recording,
+            Phase::Ended(state) => *state,
+        };
+        let (cell, cell_share) = match (&self.phase, self.jobs.front()) {
+            (Phase::Cell { first, longest, .. }, Some(job)) => {
+                let share = self.frame.saturating_sub(*first) as f64 / (longest - first).max(1) as f64;
+                (Some(job.cell), share.min(1.0))
+            }
+            _ => (None, 0.0),
+        };
+        let planned: f64 = self
+            .jobs
+            .iter()
+            .map(|job| f64::from(job.hold_ms + job.tail_ms) / 1000.0)
+            .sum();
+        let seconds_left = if self.done == 0 {
+            planned
+        } else {
+            (self.frame - self.cells_began_at) as f64 / rate / self.done as f64 * self.jobs.len() as f64
+        };
+        Progress {
+            state,
+            cell,
+            cell_share,
+            done: self.done,
+            total: self.total,
+            seconds_left,
+            delay_ms: self.delay_frames.map(|frames| frames as f64 / rate * 1000.0),
+            noise_floor_dbfs: (!matches!(self.phase, Phase::Listening))
+                .then(|| signal::amplitude_to_db(self.floor)),
+            peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rig::{Model, Rig, RigSettings};
+
+    fn jobs(keys: &[u8]) -> Vec<CellJob> {
+        let cell = |key| Cell {
+            pass: 0,
+            key,
+            layer: 0,
+            round_robin: 0,
+        };
+        keys.iter()
+            .map(|&key| CellJob {
+                cell: cell(key),
+                velocity: 100,
+                hold_ms: 1_000,
+                tail_ms: 3_000,
+            })
+            .collect()
+    }
+
+    fn session(keys: &[u8]) -> Session {
+        let settings = SessionSettings {
+            rate_hz: 48_000,
+            channels: 2,
+            midi_channel: 0,
+            midi_program: 0,
+        };
+        Session::new(settings, jobs(keys))
+    }
+
+    /// Runs to the end; gives each take's first and end frame and when its note-on left.
+    fn run(
+        session: &mut Session,
+        rig: &mut Rig,
+        mut each_block: impl FnMut(&mut Session) -> Vec<Action>,
+    ) -> Vec<(u8, u64, u64, u64)> {
+        let (mut takes, mut on, mut begun) = (Vec::new(), 0, None);
+        for _ in 0..6_000 {
+            let block = rig.render(512);
+            let mut actions = session.audio(&block.samples);
+            actions.extend(each_block(session));
+            for action in actions {
+                match action {
+                    Action::Midi { at_frame, bytes } => {
+                        let left = rig.schedule(at_frame, &bytes);
+                        assert!(left == at_frame || bytes[0] != 0x90, "too late");
+                        if bytes[0] == 0x90 {
+                            on = left;
+                        }
+                    }
+                    Action::Begin { cell, first_frame } => begun = Some((cell.key, first_frame)),
+                    Action::End { cell, end_frame } => {
+                        let (key, first) = begun.take().unwrap();
+                        assert_eq!(key, cell.key);
+                        takes.push((key, first, end_frame, on));
+                    }
+                    Action::Abandon { .. } => begun = None,
+                    Action::Finished => return takes,
+                }
+            }
+        }
+        panic!("the run never ended: {:?}", session.progress());
+    }
+
+    #[test]
+    fn the_delay_is_measured_and_taken_out() {
+        for delay_ms in [3.0, 12.0, 45.0] {
+            let mut rig = Rig::new(
+                Model::NightFerry,
+                48_000,
+                RigSettings {
+                    delay_ms,
+                    ..RigSettings::default()
+                },
+            );
+            let mut session = session(&[48, 60]);
+            let takes = run(&mut session, &mut rig, |_| Vec::new());
+            let measured = session.progress().delay_ms.unwrap();
+            assert!((measured - delay_ms).abs() < 1.0, "{measured} for {delay_ms}");
+            for (_, first, _, on) in takes {
+                let room_ms = (on as f64 + delay_ms * 48.0 - first as f64) / 48.0;
+                assert!((room_ms - ROOM_MS).abs() < 1.0, "{room_ms}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_tail_ends_when_it_is_gone_and_not_later() {
+        let mut rig = Rig::new(Model::NightFerry, 48_000, RigSettings::default());
+        let takes = run(&mut session(&[48, 55, 60]), &mut rig, |_| Vec::new());
+        assert_eq!(takes.iter().map(|take| take.0).collect::<Vec<u8>>(), [48, 55, 60]);
+        for (_, first, end, _) in takes {
+            let seconds = (end - first) as f64 / 48_000.0;
+            assert!((1.2..2.0).contains(&seconds), "{seconds}");
+        }
+    }
+
+    #[test]
+    fn skipping_pausing_and_stopping_work_in_the_middle() {
+        let mut rig = Rig::new(Model::ReedOrgan, 48_000, RigSettings::default());
+        let (mut skipped, mut blocks) = (false, 0);
+        let takes = run(&mut session(&[48, 55, 60]), &mut rig, |session| {
+            let progress = session.progress();
+            if !skipped && progress.cell.is_some_and(|cell| cell.key == 55) && progress.cell_share > 0.1 {
+                skipped = true;
+                session.pause();
+                return session.skip();
+            }
+            if progress.state == RunState::Paused {
+                blocks += 1;
+                if blocks > 100 {
+                    return session.resume();
+                }
+            }
+            Vec::new()
+        });
+        assert!(skipped && blocks > 100);
+        assert_eq!(takes.iter().map(|take| take.0).collect::<Vec<u8>>(), [48, 60]);
+        let mut stopped = session(&[48]);
+        assert_eq!(stopped.stop(), [Action::Finished]);
+        assert_eq!(stopped.progress().state, RunState::Stopped);
+    }
+}

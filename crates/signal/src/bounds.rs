@@ -1,0 +1,230 @@
+//! Where a sound starts and ends.
+
+use crate::energy::Energy;
+use crate::{Audio, amplitude_to_db, frames_of_ms};
+use serde::{Deserialize, Serialize};
+
+/// The sound inside a take.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Bounds {
+    /// First frame of the sound.
+    pub start_frame: usize,
+    /// First frame after the sound.
+    pub end_frame: usize,
+    /// RMS of the quietest 100 ms outside the sound; `None` where less than 100 ms lie outside.
+    pub noise_floor_dbfs: Option<f64>,
+}
+
+/// How far above the floor counts as sound: 6 dB at the start, 3 dB over the longer windows of a tail.
+const START_OVER_FLOOR: f64 = 2.0;
+const END_OVER_FLOOR: f64 = 1.41;
+/// What is 70 dB under the loudest is no start, and what is 90 dB under it is gone.
+const START_UNDER_PEAK: f64 = 3.2e-4;
+const END_UNDER_PEAK: f64 = 3.2e-5;
+
+/// Over this share of the loudest, a floor hides too much of the attack to draw a line through it: −36 dB.
+const NOISY: f64 = 0.016;
+
+/// Finds the sound in a take; `None` for silence or nothing at all.
+///
+/// The start is where the level first stays 6 dB over the floor before it; the rise from 30 % to 60 % of
+/// the attack is then drawn back to zero as a straight line, since a slow attack is under the floor for a
+/// while, and a hair of room (0.2 ms and 3 % of the attack) keeps its first frames.
+pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
+    let energy = Energy::of(audio);
+    let rate = audio.rate_hz;
+    let ms = |value: f64| frames_of_ms(rate, value).max(1);
+    let frames = energy.frames();
+    let hop = ms(1.0);
+    let loudest_at = (0..frames.div_ceil(ms(20.0)))
+        .map(|n| n * ms(20.0))
+        .max_by(|&a, &b| {
+            energy
+                .rms(a, a + ms(20.0))
+                .total_cmp(&energy.rms(b, b + ms(20.0)))
+        })?;
+    let loudest = energy.rms(loudest_at, loudest_at + ms(20.0));
+    if loudest <= 1e-7 {
+        return None;
+    }
+    let floor_before = energy.quietest(0, loudest_at + ms(20.0), ms(20.0)).unwrap_or(0.0);
+    let threshold = (floor_before * START_OVER_FLOOR).max(loudest * START_UNDER_PEAK);
+    let coarse = (0..=loudest_at)
+        .step_by(hop)
+        .find(|&at| energy.rms(at, at + hop) > threshold && energy.rms(at, at + 10 * hop) > threshold)
+        .unwrap_or(0);
+    let start_frame = if floor_before > loudest * NOISY {
+        most_likely(&energy, coarse, floor_before, rate).min(coarse)
+    } else {
+        drawn_back(audio, coarse, ms(150.0), rate, ms(2.0))
+    };
+
+    let window = ms(50.0);
+    let floor_after = energy
+        .quietest(loudest_at, frames, window)
+        .unwrap_or(0.0)
+        .min(loudest * 0.1);
+    let gone = (floor_after * END_OVER_FLOOR).max(loudest * END_UNDER_PEAK);
+    let mut end_frame = frames;
+    while end_frame > loudest_at + window && energy.rms(end_frame - window, end_frame) <= gone {
+        end_frame -= ms(5.0).min(end_frame);
+    }
+    let outside = [
+        energy.quietest(0, start_frame, ms(100.0)),
+        energy.quietest(end_frame, frames, ms(100.0)),
+    ];
+    let noise_floor_dbfs = outside
+        .into_iter()
+        .flatten()
+        .filter(|&rms| rms > 0.0)
+        .min_by(f64::total_cmp)
+        .map(amplitude_to_db);
+    Some(Bounds {
+        start_frame,
+        end_frame: end_frame.max(start_frame + 1).min(frames),
+        noise_floor_dbfs,
+    })
+}
+
+/// The attack's line drawn back to silence, at or before `coarse`.
+fn drawn_back(audio: &Audio, coarse: usize, reach: usize, rate: u32, slack: usize) -> usize {
+    let from = coarse.saturating_sub(slack);
+    let to = (coarse + reach).min(audio.frames());
+    let level = |frame: usize| {
+        audio
+            .channels
+            .iter()
+            .fold(0.0f32, |top, channel| top.max(channel[frame].abs()))
+    };
+    let top = (from..to).fold(0.0f32, |top, frame| top.max(level(frame)));
+    let crossing = |share: f32| {
+        (from..to)
+            .find(|&frame| level(frame) >= share * top)
+            .unwrap_or(coarse) as f64
+    };
+    let (low, high) = (crossing(0.3), crossing(0.6));
+    let attack = (high - low) / 0.3;
+    let margin = f64::from(rate) * 0.0002 + 0.03 * attack;
+    let start = (2.0 * low - high)
+        .min(coarse as f64)
+        .max(coarse as f64 - 0.25 * attack - slack as f64)
+        - margin;
+    start.max(0.0) as usize
+}
+
+/// The start that explains the samples best, taken as Gaussian with the floor's variance before it and a level that
+/// rises in a straight line after it (maximum likelihood over start and rise time).
+fn most_likely(energy: &Energy, coarse: usize, floor: f64, rate: u32) -> usize {
+    let block = frames_of_ms(rate, 0.25).max(1);
+    let blocks_of = |ms: f64| (ms * 4.0) as usize;
+    let first = coarse.saturating_sub(blocks_of(30.0) * block);
+    let count = ((coarse - first) / block + blocks_of(120.0)).min((energy.frames() - first) / block);
+    let power: Vec<f64> = (0..count)
+        .map(|n| energy.rms(first + n * block, first + (n + 1) * block).powi(2))
+        .collect();
+    let top = (0..count.saturating_sub(40))
+        .map(|n| power[n..n + 40].iter().sum::<f64>() / 40.0)
+        .fold(0.0f64, f64::max);
+    let noise = floor * floor;
+    let middle = (coarse - first) / block;
+    let mut best = (f64::INFINITY, middle);
+    for rise_ms in [0.1, 0.5, 1.0, 2.0, 4.0, 7.0, 12.0, 20.0, 35.0, 55.0, 80.0] {
+        for start in 0..(middle + 4).min(count) {
+            let cost: f64 = power
+                .iter()
+                .enumerate()
+                .map(|(n, p)| {
+                    let since = (n as f64 + 0.5 - start as f64) / (rise_ms * 4.0);
+                    let variance = noise + (top - noise).max(0.0) * since.clamp(0.0, 1.0).powi(2);
+                    variance.ln() + p / variance
+                })
+                .sum();
+            if cost < best.0 {
+                best = (cost, start);
+            }
+        }
+    }
+    first + best.1 * block
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rand::{Rng, SeedableRng};
+
+    /// Gaussian-like noise of unit RMS (sum of uniforms).
+    fn noise(seed: u64, frames: usize) -> Vec<f64> {
+        let mut random = rand_pcg::Pcg64::seed_from_u64(seed);
+        (0..frames)
+            .map(|_| (0..12).map(|_| random.random::<f64>()).sum::<f64>() - 6.0)
+            .collect()
+    }
+
+    fn take(attack_ms: f64, floor_db: f64, hz: f64, seed: u64) -> (Audio, usize, f64) {
+        let (rate, start) = (48_000.0, 14_411usize);
+        let floor = 10f64.powf(floor_db / 20.0) * std::f64::consts::FRAC_1_SQRT_2 * 0.5;
+        let attack = attack_ms / 1000.0 * rate;
+        let samples = noise(seed, 48_000)
+            .iter()
+            .enumerate()
+            .map(|(frame, n)| {
+                let since = frame as f64 - start as f64;
+                let gain = (since / attack).clamp(0.0, 1.0) * 0.5;
+                (gain * (since * hz / rate * std::f64::consts::TAU).sin() + n * floor) as f32
+            })
+            .collect();
+        (Audio::mono(48_000, samples), start, floor)
+    }
+
+    /// The bars page's grid: attacks of 0.1 to 80 ms over floors of −20 to −60 dB.
+    #[test]
+    fn the_start_is_within_a_millisecond_or_a_tenth_of_the_attack() {
+        let mut worst = (0.0f64, String::new());
+        for attack_ms in [0.1, 1.0, 5.0, 20.0, 80.0] {
+            for floor_db in [-60.0, -50.0, -40.0, -30.0, -20.0] {
+                for (seed, hz) in [(1, 220.0), (2, 440.0), (3, 1000.0), (4, 3000.0)] {
+                    let (audio, start, _) = take(attack_ms, floor_db, hz, seed);
+                    let found = sound_bounds(&audio).unwrap().start_frame;
+                    let error_ms = (found as f64 - start as f64) / 48.0;
+                    let bar_ms = if attack_ms <= 5.0 && floor_db <= -40.0 {
+                        1.0
+                    } else {
+                        (attack_ms / 10.0f64).max(1.0)
+                    };
+                    let passes_floor_ms = attack_ms * (2.0 * 10f64.powf(floor_db / 20.0)).min(1.0);
+                    let case = format!("{attack_ms} ms over {floor_db} dB at {hz} Hz: {error_ms:.2} ms");
+                    assert!(error_ms.abs() <= bar_ms, "{case}");
+                    assert!(error_ms <= passes_floor_ms + 0.1, "late: {case}");
+                    if error_ms.abs() / bar_ms > worst.0 {
+                        worst = (error_ms.abs() / bar_ms, case);
+                    }
+                }
+            }
+        }
+        println!("worst start: {}", worst.1);
+    }
+
+    #[test]
+    fn the_end_is_where_the_tail_meets_the_floor() {
+        let floor = 10f64.powf(-60.0 / 20.0);
+        let samples: Vec<f32> = noise(7, 96_000)
+            .iter()
+            .enumerate()
+            .map(|(frame, n)| {
+                let decay = 0.5 * (-(frame as f64) / 9_600.0).exp();
+                (decay * (frame as f64 * 0.05).sin() + n * floor) as f32
+            })
+            .collect();
+        let bounds = sound_bounds(&Audio::mono(48_000, samples)).unwrap();
+        // 0.5·e^(−t/9600)/√2 meets 0.001 at t ≈ 56,300.
+        assert!((48_000..66_000).contains(&bounds.end_frame), "{bounds:?}");
+        let floor_dbfs = bounds.noise_floor_dbfs.unwrap();
+        assert!((floor_dbfs + 60.0).abs() < 1.0, "{floor_dbfs}");
+    }
+
+    #[test]
+    fn silence_and_nothing_have_no_bounds() {
+        assert_eq!(sound_bounds(&Audio::mono(48_000, vec![0.0; 48_000])), None);
+        assert_eq!(sound_bounds(&Audio::mono(48_000, Vec::new())), None);
+    }
+}

@@ -1,0 +1,30 @@
+//! What a recording is: onset, tail, pitch, loudness, noise, loops and waveform peaks.
+//!
+//! ```
+//! let tone: Vec<f32> = (0..48_000).map(|n| (n as f32 * 440.0 / 48_000.0 * std::f32::consts::TAU).sin() * 0.5).collect();
+//! let facts = signal::measure(&signal::Audio::mono(48_000, tone));
+//! assert_eq!(facts.pitch.map(|pitch| pitch.key), Some(69));
+//! ```
+//!
+//! Nothing here does I/O. Lengths are frames; an end frame is always the first frame after.
+
+mod audio;
+mod bounds;
+mod energy;
+mod level;
+mod loops;
+mod loudness;
+mod measure;
+mod peaks;
+mod pitch;
+mod spectrum;
+
+pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
+pub use bounds::{Bounds, sound_bounds};
+pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
+pub use loops::{LoopCandidate, drift_db, find_loops, seam_db};
+pub use loudness::loudness_lufs;
+pub use measure::{MEASURE_VERSION, Measurement, measure};
+pub use peaks::{PEAK_BLOCK_FRAMES, Peak, PeakPyramid, thumbnail};
+pub use pitch::{Pitch, PitchPoint, find_pitch, hz_of_key, key_and_cents, pitch_curve};
+pub use spectrum::{Partial, magnitude_spectrum_db, partials};

@@ -1,0 +1,373 @@
+//! The pitch of a sound: the fundamental, not the loudest partial.
+
+use crate::spectrum::{Partial, partials};
+use serde::{Deserialize, Serialize};
+
+/// One pitch for a whole sound.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Pitch {
+    /// Frequency of the fundamental; of the first partial where partials are stretched.
+    pub hz: f64,
+    /// Nearest MIDI key in equal temperament on A = 440 Hz (ISO 16:1975).
+    pub key: u8,
+    /// How far the sound lies above that key, −50 to 50.
+    pub cents: f64,
+    /// 0 (none) to 1 (sure): how much of the spectrum one fundamental explains.
+    pub confidence: f64,
+}
+
+/// The pitch at one moment.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct PitchPoint {
+    /// Middle of the stretch heard.
+    pub frame: usize,
+    /// Frequency at that moment.
+    pub hz: f64,
+}
+
+const LOWEST_HZ: f64 = 20.0;
+const HIGHEST_HZ: f64 = 5_000.0;
+/// At most this long a stretch is looked at: 65,536 frames at 48 kHz.
+const LONGEST_S: f64 = 1.366;
+/// The attack is passed over.
+const ATTACK_S: f64 = 0.06;
+/// Stretch of partials tried: f_k = k·f·√(1 + B·k²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964).
+const STRETCHES: [f64; 4] = [0.0, 1e-4, 3.5e-4, 1.2e-3];
+/// How far a partial may lie from its place, in cents.
+const TOLERANCE_CENTS: f64 = 30.0;
+const MOST_HARMONICS: usize = 40;
+/// Under this nothing is called a pitch.
+const LEAST_CONFIDENCE: f64 = 0.3;
+
+/// Frequency of a MIDI key in equal temperament, A = 440 Hz.
+pub fn hz_of_key(key: f64) -> f64 {
+    440.0 * 2f64.powf((key - 69.0) / 12.0)
+}
+
+/// Nearest MIDI key and how far above it, in cents; `None` outside keys 0 to 127.
+pub fn key_and_cents(hz: f64) -> Option<(u8, f64)> {
+    if hz <= 0.0 || hz.is_nan() {
+        return None;
+    }
+    let exact = 69.0 + 12.0 * (hz / 440.0).log2();
+    let key = exact.round();
+    (0.0..=127.0)
+        .contains(&key)
+        .then_some((key as u8, (exact - key) * 100.0))
+}
+
+/// Finds the pitch of the sound in `samples[start..end]`; `None` where no one fundamental explains it.
+///
+/// Every pair of a strong partial and a small number gives a candidate. A candidate is worth what part of the
+/// spectrum its partials explain (by the square root of amplitude, so that weak partials count), times
+/// the root of how many of its partials are really there: the first forbids the octave above, the second the octave below.
+pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Option<Pitch> {
+    let rate = f64::from(rate_hz);
+    let (start, end) = (start.min(samples.len()), end.min(samples.len()));
+    let skip = ((rate * ATTACK_S) as usize).min((end.saturating_sub(start)) / 4);
+    let first = start + skip;
+    let len = (end.saturating_sub(first)).min((rate * LONGEST_S) as usize) & !63;
+    if len < 512 {
+        return None;
+    }
+    let spectrum = partials(&samples[first..first + len], rate_hz);
+    let (hz, stretch, worth) = best_candidate(&spectrum)?;
+    if worth < LEAST_CONFIDENCE {
+        return None;
+    }
+    let hz = settled(&spectrum, hz, stretch);
+    let (key, cents) = key_and_cents(hz)?;
+    Some(Pitch {
+        hz,
+        key,
+        cents,
+        confidence: worth.min(1.0),
+    })
+}
+
+fn place(hz: f64, stretch: f64, number: usize) -> f64 {
+    let k = number as f64;
+    k * hz * (1.0 + stretch * k * k).sqrt()
+}
+
+fn nearest(spectrum: &[Partial], hz: f64) -> Option<(&Partial, f64)> {
+    let at = spectrum.partition_point(|partial| partial.hz < hz);
+    spectrum[at.saturating_sub(1)..(at + 1).min(spectrum.len())]
+        .iter()
+        .map(|partial| (partial, 1200.0 * (partial.hz / hz).log2()))
+        .min_by(|a, b| a.1.abs().total_cmp(&b.1.abs()))
+}
+
+/// What is 40 dB under the loudest partial (hum, the room, a hammer's knock) neither speaks for a fundamental nor against it.
+const HEARD: f64 = 0.01;
+
+fn best_candidate(spectrum: &[Partial]) -> Option<(f64, f64, f64)> {
+    let mut strong: Vec<&Partial> = spectrum.iter().collect();
+    strong.sort_by(|a, b| b.amplitude.total_cmp(&a.amplitude));
+    let mut candidates: Vec<f64> = strong
+        .iter()
+        .take(8)
+        .flat_map(|partial| (1..=16).map(move |number| partial.hz / f64::from(number)))
+        .filter(|hz| (LOWEST_HZ..=HIGHEST_HZ).contains(hz))
+        .collect();
+    candidates.sort_by(f64::total_cmp);
+    candidates.dedup_by(|a, b| (*a / *b - 1.0).abs() < 1e-4);
+    let heard = strong.first().map_or(0.0, |partial| partial.amplitude * HEARD);
+    let total: f64 = strong
+        .iter()
+        .filter(|p| p.amplitude > heard)
+        .map(|p| p.amplitude.sqrt())
+        .sum();
+    let mut best: Option<(f64, f64, f64)> = None;
+    for &hz in &candidates {
+        for stretch in STRETCHES {
+            let worth = worth(spectrum, hz, stretch, (total, heard)) - stretch * 10.0;
+            if best.is_none_or(|(.., top)| worth > top) {
+                best = Some((hz, stretch, worth));
+            }
+        }
+    }
+    best
+}
+
+/// The number of the partial of `hz` nearest to a frequency.
+fn number_of(at: f64, hz: f64, stretch: f64) -> usize {
+    let mut number = at / hz;
+    for _ in 0..3 {
+        number = at / hz / (1.0 + stretch * number * number).sqrt();
+    }
+    number.round().max(1.0) as usize
+}
+
+fn worth(spectrum: &[Partial], hz: f64, stretch: f64, (total, heard): (f64, f64)) -> f64 {
+    // Every peak near a place counts: strings in unison give several, close together.
+    let mut explained = 0.0;
+    let mut there = [false; MOST_HARMONICS + 1];
+    for partial in spectrum {
+        let number = number_of(partial.hz, hz, stretch);
+        if number > MOST_HARMONICS {
+            break;
+        }
+        let off = 1200.0 * (partial.hz / place(hz, stretch, number)).log2();
+        // Between high partials of a low fundamental chance hits are likely: the tolerance shrinks with their distance.
+        let tolerance = TOLERANCE_CENTS.min(0.2 * 1731.0 / number as f64);
+        if off.abs() >= tolerance {
+            continue;
+        }
+        there[number] = true;
+        if partial.amplitude > heard {
+            explained += partial.amplitude.sqrt() * (1.0 - (off / tolerance).powi(2));
+        }
+    }
+    let Some(last) = there.iter().rposition(|&is| is) else {
+        return 0.0;
+    };
+    let weight = |number: usize| 1.0 / (number as f64).sqrt();
+    let counted: f64 = (1..=last).map(weight).sum();
+    let found: f64 = (1..=last).filter(|&number| there[number]).map(weight).sum();
+    explained / total * (found / counted).sqrt()
+}
+
+/// The fundamental that fits all partials best, by least squares weighted with their certainty (amplitude × number).
+fn settled(spectrum: &[Partial], hz: f64, stretch: f64) -> f64 {
+    let mut fit = (hz, stretch);
+    for tolerance in [TOLERANCE_CENTS, 15.0, 8.0] {
+        let matched: Vec<(f64, &Partial)> = (1..=MOST_HARMONICS)
+            .filter_map(|number| {
+                let (partial, off) = nearest(spectrum, place(fit.0, fit.1, number))?;
+                (off.abs() < tolerance).then_some((number as f64, partial))
+            })
+            .collect();
+        if matched.is_empty() {
+            return fit.0;
+        }
+        // (f_k/k)² = f² + f²·B·k²: a straight line in k².
+        let (mut w, mut wx, mut wy, mut wxx, mut wxy) = (0.0, 0.0, 0.0, 0.0, 0.0);
+        for (number, partial) in &matched {
+            let weight = (partial.amplitude * number).powi(2);
+            let (x, y) = (number * number, (partial.hz / number).powi(2));
+            w += weight;
+            wx += weight * x;
+            wy += weight * y;
+            wxx += weight * x * x;
+            wxy += weight * x * y;
+        }
+        let determinant = w * wxx - wx * wx;
+        let slope = (w * wxy - wx * wy) / determinant;
+        let base = (wy - slope * wx) / w;
+        let stretched = matched.len() >= 5 && determinant > 0.0 && base > 0.0 && slope / base > 2e-5;
+        fit = if stretched {
+            (base.sqrt(), slope / base)
+        } else {
+            ((wy / w).sqrt(), 0.0)
+        };
+    }
+    if fit.1 > 0.0 {
+        let first = place(fit.0, fit.1, 1);
+        let loudest = spectrum
+            .iter()
+            .fold(0.0f64, |top, partial| top.max(partial.amplitude));
+        return nearest(spectrum, first)
+            .filter(|(partial, off)| off.abs() < 10.0 && partial.amplitude > loudest * 0.05)
+            .map_or(first, |(partial, _)| partial.hz);
+    }
+    fit.0
+}
+
+/// The pitch over time, every `hop` frames, near a known fundamental: the strongest of its first six partials is
+/// followed and divided by its number. Stretches where it is lost have no point.
+pub fn pitch_curve(
+    samples: &[f32],
+    rate_hz: u32,
+    start: usize,
+    end: usize,
+    hz: f64,
+    hop: usize,
+) -> Vec<PitchPoint> {
+    let rate = f64::from(rate_hz);
+    let window = ((rate * (8.0 / hz).max(0.06)) as usize).min(rate as usize / 2) & !1;
+    let end = end.min(samples.len());
+    let mut points = Vec::new();
+    let mut first = start;
+    while first + window <= end && window >= 64 {
+        let spectrum = partials(&samples[first..first + window], rate_hz);
+        let heard = (1..=6)
+            .filter_map(|number| {
+                let (partial, off) = nearest(&spectrum, hz * f64::from(number))?;
+                (off.abs() < 120.0).then_some((partial.amplitude, partial.hz / f64::from(number)))
+            })
+            .max_by(|a, b| a.0.total_cmp(&b.0));
+        if let Some((_, hz)) = heard {
+            points.push(PitchPoint {
+                frame: first + window / 2,
+                hz,
+            });
+        }
+        first += hop.max(1);
+    }
+    points
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rand::{Rng, SeedableRng};
+    use std::f64::consts::TAU;
+
+    /// A tone of the given partial amplitudes with white noise 30 dB under its RMS.
+    fn tone(hz: f64, amplitudes: &[f64], stretch: f64, seed: u64) -> Vec<f32> {
+        let rate = 48_000.0;
+        let rms = (amplitudes.iter().map(|a| a * a / 2.0).sum::<f64>()).sqrt();
+        let mut random = rand_pcg::Pcg64::seed_from_u64(seed);
+        (0..48_000)
+            .map(|n| {
+                let t = f64::from(n) / rate;
+                let clean: f64 = amplitudes
+                    .iter()
+                    .enumerate()
+                    .map(|(k, a)| (place(hz, stretch, k + 1), a))
+                    .filter(|(f, _)| *f < 23_000.0)
+                    .map(|(f, a)| a * (TAU * f * t + f.sin() * 3.0).sin())
+                    .sum();
+                let noise: f64 = (0..12).map(|_| random.random::<f64>()).sum::<f64>() - 6.0;
+                ((clean + noise * rms * 10f64.powf(-30.0 / 20.0)) * 0.2) as f32
+            })
+            .collect()
+    }
+
+    fn cents_off(samples: &[f32], hz: f64) -> f64 {
+        let pitch =
+            find_pitch(samples, 48_000, 0, samples.len()).unwrap_or_else(|| panic!("no pitch at {hz} Hz"));
+        1200.0 * (pitch.hz / hz).log2()
+    }
+
+    /// Bars page: 27.5 to 4,186 Hz, 1 s, noise 30 dB down, weak and missing fundamentals, ≤ 0.5 cent.
+    #[test]
+    fn harmonic_tones_are_found_within_half_a_cent() {
+        let kinds: [(&str, Vec<f64>); 5] = [
+            ("sine", vec![1.0]),
+            ("saw", (1..=20).map(|k| 1.0 / f64::from(k)).collect()),
+            (
+                "odd partials",
+                (1..=15)
+                    .map(|k| if k % 2 == 1 { 1.0 / f64::from(k) } else { 0.0 })
+                    .collect(),
+            ),
+            ("weak fundamental", vec![0.03, 1.0, 0.7, 0.5, 0.3, 0.2, 0.1]),
+            ("missing fundamental", vec![0.0, 0.8, 1.0, 0.6, 0.5, 0.3]),
+        ];
+        let mut worst = (0.0f64, String::new());
+        for (name, amplitudes) in &kinds {
+            for step in 0..30 {
+                let hz = 27.5 * (4186.0f64 / 27.5).powf(f64::from(step) / 29.0);
+                let off = cents_off(&tone(hz, amplitudes, 0.0, step as u64), hz);
+                assert!(off.abs() <= 0.5, "{name} at {hz:.2} Hz: {off:.3} cents");
+                if off.abs() > worst.0 {
+                    worst = (off.abs(), format!("{name} at {hz:.1} Hz: {off:.3} cents"));
+                }
+            }
+        }
+        println!("worst pitch: {}", worst.1);
+    }
+
+    #[test]
+    fn stretched_partials_give_the_first_partial() {
+        let amplitudes: Vec<f64> = (1..=12).map(|k| 1.0 / f64::from(k)).collect();
+        let (hz, stretch) = (110.0, 4e-4);
+        let off = cents_off(&tone(hz, &amplitudes, stretch, 3), place(hz, stretch, 1));
+        assert!(off.abs() <= 0.5, "{off}");
+    }
+
+    /// Fletcher & Rossing, The Physics of Musical Instruments: a bar with free ends, 1 : 2.756 : 5.404 : 8.933.
+    #[test]
+    fn a_free_bar_sounds_its_first_mode() {
+        let samples: Vec<f32> = (0..48_000)
+            .map(|n| {
+                let t = f64::from(n) / 48_000.0;
+                [(1.0, 1.0), (2.756, 0.6), (5.404, 0.3), (8.933, 0.15)]
+                    .iter()
+                    .map(|(ratio, a)| a * (TAU * 523.25 * ratio * t).sin() * (-t * 3.0 * ratio).exp())
+                    .sum::<f64>() as f32
+                    * 0.3
+            })
+            .collect();
+        assert!(cents_off(&samples, 523.25).abs() < 2.0);
+    }
+
+    #[test]
+    fn noise_has_no_pitch() {
+        let mut random = rand_pcg::Pcg64::seed_from_u64(5);
+        let samples: Vec<f32> = (0..48_000).map(|_| random.random::<f32>() - 0.5).collect();
+        let pitch = find_pitch(&samples, 48_000, 0, samples.len());
+        assert!(pitch.is_none_or(|pitch| pitch.confidence < 0.5), "{pitch:?}");
+    }
+
+    #[test]
+    fn keys_and_cents_follow_equal_temperament() {
+        assert_eq!(key_and_cents(440.0), Some((69, 0.0)));
+        let (key, cents) = key_and_cents(hz_of_key(60.25)).unwrap();
+        assert_eq!(key, 60);
+        assert!((cents - 25.0).abs() < 1e-9);
+        assert_eq!(key_and_cents(0.0), None);
+    }
+
+    #[test]
+    fn the_curve_follows_a_glide() {
+        let mut phase = 0.0f64;
+        let samples: Vec<f32> = (0..48_000)
+            .map(|n| {
+                phase += TAU * (220.0 + f64::from(n) / 48_000.0 * 4.0) / 48_000.0;
+                phase.sin() as f32
+            })
+            .collect();
+        let curve = pitch_curve(&samples, 48_000, 0, 48_000, 222.0, 2400);
+        assert!(curve.len() > 15);
+        for point in curve {
+            let truth = 220.0 + point.frame as f64 / 48_000.0 * 4.0;
+            assert!(
+                (1200.0 * (point.hz / truth).log2()).abs() < 1.0,
+                "{point:?} {truth}"
+            );
+        }
+    }
+}

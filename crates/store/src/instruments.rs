@@ -1,0 +1,305 @@
+//! Instruments, their takes and what was measured of them.
+
+use crate::Store;
+use crate::schema::{instruments, measurements, recordings, runs, takes};
+use chrono::NaiveDateTime;
+use diesel::prelude::*;
+use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use instrument::{Cell, Plan};
+use signal::{MEASURE_VERSION, Measurement};
+use std::collections::HashMap;
+
+/// An instrument as it was made; what was said of it since is in its facts.
+#[derive(Debug, Clone)]
+pub struct InstrumentRow {
+    /// Its number.
+    pub id: u64,
+    /// As first named.
+    pub name: String,
+    /// As first planned.
+    pub plan: Plan,
+    /// When something was last kept.
+    pub kept_at: NaiveDateTime,
+}
+
+/// A take with its recording.
+#[derive(Debug, Clone)]
+pub struct TakeRow {
+    /// Its number.
+    pub id: u64,
+    /// Whose.
+    pub instrument_id: u64,
+    /// Where.
+    pub cell: Cell,
+    /// Hash of the recording it is a part of.
+    pub recording: String,
+    /// Its first frame there.
+    pub first_frame: u64,
+    /// Its length.
+    pub frames: u64,
+    /// Of the recording.
+    pub rate_hz: u32,
+    /// Of the recording.
+    pub channels: u16,
+    /// When.
+    pub made_at: NaiveDateTime,
+    /// A small picture, once measured.
+    pub thumbnail: Option<Vec<u8>>,
+}
+
+type TakeColumns = (
+    u64,
+    u64,
+    u16,
+    u8,
+    u16,
+    u16,
+    String,
+    u64,
+    u64,
+    NaiveDateTime,
+    Option<Vec<u8>>,
+);
+
+fn take_row(
+    (id, instrument_id, pass, key, layer, round_robin, recording, first_frame, frames, made_at, thumbnail): TakeColumns,
+    rate_hz: u32,
+    channels: u16,
+) -> TakeRow {
+    let cell = Cell {
+        pass,
+        key,
+        layer,
+        round_robin,
+    };
+    TakeRow {
+        id,
+        instrument_id,
+        cell,
+        recording,
+        first_frame,
+        frames,
+        rate_hz,
+        channels,
+        made_at,
+        thumbnail,
+    }
+}
+
+pub(crate) async fn last_id(connection: &mut AsyncMysqlConnection) -> QueryResult<u64> {
+    diesel::select(diesel::dsl::sql::<
+        diesel::sql_types::Unsigned<diesel::sql_types::BigInt>,
+    >("LAST_INSERT_ID()"))
+    .get_result(connection)
+    .await
+}
+
+impl Store {
+    /// A new instrument; gives its number.
+    pub async fn create_instrument(&self, name: &str, plan: &Plan) -> anyhow::Result<u64> {
+        let mut connection = self.connection().await?;
+        let plan = serde_json::to_string(plan)?;
+        diesel::insert_into(instruments::table)
+            .values((instruments::name.eq(name), instruments::plan.eq(plan)))
+            .execute(&mut connection)
+            .await?;
+        let id = last_id(&mut connection).await?;
+        self.append_event(&mut connection, id, "instrument", "{}").await?;
+        Ok(id)
+    }
+
+    /// All instruments, oldest first.
+    pub async fn instruments(&self) -> anyhow::Result<Vec<InstrumentRow>> {
+        let mut connection = self.connection().await?;
+        let rows: Vec<(u64, String, String, NaiveDateTime)> = instruments::table
+            .order(instruments::id)
+            .load(&mut connection)
+            .await?;
+        rows.into_iter()
+            .map(|(id, name, plan, kept_at)| {
+                Ok(InstrumentRow {
+                    id,
+                    name,
+                    plan: serde_json::from_str(&plan)?,
+                    kept_at,
+                })
+            })
+            .collect()
+    }
+
+    /// One instrument.
+    pub async fn instrument(&self, id: u64) -> anyhow::Result<Option<InstrumentRow>> {
+        let mut connection = self.connection().await?;
+        let row: Option<(u64, String, String, NaiveDateTime)> = instruments::table
+            .find(id)
+            .first(&mut connection)
+            .await
+            .optional()?;
+        let row = row.map(|(id, name, plan, kept_at)| {
+            Ok::<_, serde_json::Error>(InstrumentRow {
+                id,
+                name,
+                plan: serde_json::from_str(&plan)?,
+                kept_at,
+            })
+        });
+        Ok(row.transpose()?)
+    }
+
+    /// A take of a recording that lies under its hash. Nothing of it is to be seen before this returns.
+    pub async fn add_take(
+        &self,
+        instrument_id: u64,
+        cell: Cell,
+        recording: &crate::Spool,
+    ) -> anyhow::Result<u64> {
+        let mut connection = self.connection().await?;
+        let (hash, frames) = (recording.hash().to_owned(), recording.frames());
+        let (rate_hz, channels) = (recording.rate_hz(), recording.channels());
+        let store = self.clone();
+        connection
+            .transaction(async move |connection| {
+                diesel::insert_or_ignore_into(recordings::table)
+                    .values((
+                        recordings::hash.eq(&hash),
+                        recordings::rate_hz.eq(rate_hz),
+                        recordings::channels.eq(channels),
+                        recordings::bits.eq(32u16),
+                        recordings::frames.eq(frames),
+                    ))
+                    .execute(connection)
+                    .await?;
+                diesel::insert_into(takes::table)
+                    .values((
+                        takes::instrument_id.eq(instrument_id),
+                        takes::pass.eq(cell.pass),
+                        takes::rung_key.eq(cell.key),
+                        takes::layer.eq(cell.layer),
+                        takes::round_robin.eq(cell.round_robin),
+                        takes::recording.eq(&hash),
+                        takes::first_frame.eq(0u64),
+                        takes::frames.eq(frames),
+                    ))
+                    .execute(connection)
+                    .await?;
+                let id = last_id(connection).await?;
+                store
+                    .enqueue_on(
+                        connection,
+                        instrument_id,
+                        "measure",
+                        &serde_json::json!({ "take": id }),
+                    )
+                    .await?;
+                store
+                    .append_event(connection, instrument_id, "take", &format!("{{\"take\":{id}}}"))
+                    .await?;
+                diesel::update(instruments::table.find(instrument_id))
+                    .set(instruments::kept_at.eq(chrono::Utc::now().naive_utc()))
+                    .execute(connection)
+                    .await?;
+                Ok::<u64, anyhow::Error>(id)
+            })
+            .await
+    }
+
+    /// The takes of an instrument, or of all, oldest first.
+    pub async fn takes(&self, instrument_id: Option<u64>) -> anyhow::Result<Vec<TakeRow>> {
+        let mut connection = self.connection().await?;
+        let mut query = takes::table
+            .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
+            .select((takes::all_columns, recordings::rate_hz, recordings::channels))
+            .order(takes::id)
+            .into_boxed();
+        if let Some(id) = instrument_id {
+            query = query.filter(takes::instrument_id.eq(id));
+        }
+        let rows: Vec<(TakeColumns, u32, u16)> = query.load(&mut connection).await?;
+        Ok(rows
+            .into_iter()
+            .map(|(take, rate, channels)| take_row(take, rate, channels))
+            .collect())
+    }
+
+    /// One take.
+    pub async fn take(&self, id: u64) -> anyhow::Result<Option<TakeRow>> {
+        let mut connection = self.connection().await?;
+        let row: Option<(TakeColumns, u32, u16)> = takes::table
+            .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
+            .select((takes::all_columns, recordings::rate_hz, recordings::channels))
+            .filter(takes::id.eq(id))
+            .first(&mut connection)
+            .await
+            .optional()?;
+        Ok(row.map(|(take, rate, channels)| take_row(take, rate, channels)))
+    }
+
+    /// Keeps what was measured of a take. Measuring again by the same version changes nothing.
+    pub async fn put_measurement(
+        &self,
+        take: &TakeRow,
+        facts: &Measurement,
+        thumbnail: &[u8],
+    ) -> anyhow::Result<()> {
+        let mut connection = self.connection().await?;
+        diesel::insert_or_ignore_into(measurements::table)
+            .values((
+                measurements::take_id.eq(take.id),
+                measurements::version.eq(MEASURE_VERSION),
+                measurements::facts.eq(serde_json::to_string(facts)?),
+            ))
+            .execute(&mut connection)
+            .await?;
+        diesel::update(takes::table.find(take.id))
+            .set(takes::thumbnail.eq(thumbnail))
+            .execute(&mut connection)
+            .await?;
+        self.append_event(
+            &mut connection,
+            take.instrument_id,
+            "measured",
+            &format!("{{\"take\":{}}}", take.id),
+        )
+        .await
+    }
+
+    /// What was measured of an instrument's takes. A take keeps to the version that measured it first.
+    pub async fn measurements(&self, instrument_id: u64) -> anyhow::Result<HashMap<u64, Measurement>> {
+        let mut connection = self.connection().await?;
+        let rows: Vec<(u64, u32, String)> = measurements::table
+            .inner_join(takes::table.on(takes::id.eq(measurements::take_id)))
+            .filter(takes::instrument_id.eq(instrument_id))
+            .select((measurements::take_id, measurements::version, measurements::facts))
+            .order(measurements::version.desc())
+            .load(&mut connection)
+            .await?;
+        rows.into_iter()
+            .map(|(id, _, facts)| Ok((id, serde_json::from_str(&facts)?)))
+            .collect()
+    }
+
+    /// Notes that a run is going, so that it goes on after a restart; or that it has ended.
+    pub async fn set_run(&self, instrument_id: u64, speed: Option<&str>) -> anyhow::Result<()> {
+        let mut connection = self.connection().await?;
+        match speed {
+            Some(speed) => {
+                diesel::replace_into(runs::table)
+                    .values((runs::instrument_id.eq(instrument_id), runs::speed.eq(speed)))
+                    .execute(&mut connection)
+                    .await?
+            }
+            None => {
+                diesel::delete(runs::table.find(instrument_id))
+                    .execute(&mut connection)
+                    .await?
+            }
+        };
+        Ok(())
+    }
+
+    /// Runs that were going.
+    pub async fn runs(&self) -> anyhow::Result<Vec<(u64, String)>> {
+        let mut connection = self.connection().await?;
+        Ok(runs::table.load(&mut connection).await?)
+    }
+}

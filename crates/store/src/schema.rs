@@ -1,0 +1,108 @@
+//! The tables, as the migrations make them.
+
+use diesel::{allow_tables_to_appear_in_same_query, table};
+
+table! {
+    instruments (id) {
+        id -> Unsigned<BigInt>,
+        name -> Text,
+        plan -> Text,
+        kept_at -> Datetime,
+    }
+}
+
+table! {
+    recordings (hash) {
+        hash -> Text,
+        rate_hz -> Unsigned<Integer>,
+        channels -> Unsigned<SmallInt>,
+        bits -> Unsigned<SmallInt>,
+        frames -> Unsigned<BigInt>,
+    }
+}
+
+table! {
+    takes (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        pass -> Unsigned<SmallInt>,
+        rung_key -> Unsigned<TinyInt>,
+        layer -> Unsigned<SmallInt>,
+        round_robin -> Unsigned<SmallInt>,
+        recording -> Text,
+        first_frame -> Unsigned<BigInt>,
+        frames -> Unsigned<BigInt>,
+        made_at -> Datetime,
+        thumbnail -> Nullable<Blob>,
+    }
+}
+
+table! {
+    measurements (take_id, version) {
+        take_id -> Unsigned<BigInt>,
+        version -> Unsigned<Integer>,
+        facts -> Text,
+    }
+}
+
+table! {
+    facts (instrument_id, target, fact) {
+        instrument_id -> Unsigned<BigInt>,
+        target -> Unsigned<BigInt>,
+        fact -> Text,
+        value -> Text,
+    }
+}
+
+table! {
+    changes (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        label -> Text,
+        fields -> Text,
+        state -> Unsigned<TinyInt>,
+    }
+}
+
+table! {
+    runs (instrument_id) {
+        instrument_id -> Unsigned<BigInt>,
+        speed -> Text,
+    }
+}
+
+table! {
+    jobs (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        kind -> Text,
+        input -> Text,
+        state -> Text,
+        holder -> Text,
+        lease_until -> Nullable<Datetime>,
+        share -> Double,
+        result -> Nullable<Text>,
+        error -> Nullable<Text>,
+    }
+}
+
+table! {
+    events (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        kind -> Text,
+        body -> Text,
+    }
+}
+
+allow_tables_to_appear_in_same_query!(
+    takes,
+    recordings,
+    measurements,
+    instruments,
+    facts,
+    changes,
+    runs,
+    jobs,
+    events
+);

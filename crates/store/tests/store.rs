@@ -1,0 +1,145 @@
+//! The store against a real MariaDB, each test in a database of its own.
+
+use anyhow::Context;
+use instrument::{Cell, Fact, Kind, Layer, Pass, Plan, Said, Source, Target};
+use program::SoundsOn;
+use serde_json::json;
+use store::{Spool, Store, TestDatabase};
+
+fn plan() -> Plan {
+    Plan {
+        kind: Kind::Sustained,
+        source: Source {
+            rig: "night-ferry".into(),
+            channel: 1,
+            program: 1,
+        },
+        rate_hz: 48_000,
+        bits: 24,
+        channels: 1,
+        passes: vec![Pass {
+            name: "Keys".into(),
+            sounds_on: SoundsOn::KeyDown,
+            rungs: vec![60],
+            layers: vec![Layer {
+                name: "all".into(),
+                strike_velocity: 100,
+            }],
+            round_robins: 1,
+            hold_ms: 1_000,
+            tail_ms: 1_000,
+        }],
+    }
+}
+
+const CELL: Cell = Cell {
+    pass: 0,
+    key: 60,
+    layer: 0,
+    round_robin: 0,
+};
+
+async fn opened() -> anyhow::Result<(TestDatabase, tempfile::TempDir, Store)> {
+    let (database, folder) = (TestDatabase::create().await?, tempfile::TempDir::new()?);
+    let store = Store::open(&database.url, folder.path()).await?;
+    Ok((database, folder, store))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn edits_are_kept_undone_and_done_again_from_any_connection() -> anyhow::Result<()> {
+    let (database, folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let name = |name: &str| vec![(Target::Instrument, Fact::Name, Said::Value(json!(name)))];
+    store.change(id, "name it", name("Slate chimes")).await??;
+    store
+        .change(id, "name it again", name("Chimes of slate"))
+        .await??;
+    let other = Store::open(&database.url, folder.path()).await?;
+    assert_eq!(other.history(id).await?.undo.as_deref(), Some("name it again"));
+    assert_eq!(
+        other.step_back(id, false).await?.context("undo")?.label,
+        "name it again"
+    );
+    assert_eq!(
+        store.facts(id).await?[&(Target::Instrument, Fact::Name)],
+        json!("Slate chimes")
+    );
+    assert_eq!(store.step_back(id, true).await?.context("redo")?.left_alone, 0);
+    assert_eq!(
+        other.facts(id).await?[&(Target::Instrument, Fact::Name)],
+        json!("Chimes of slate")
+    );
+    // A new change overtakes what was undone.
+    store.step_back(id, false).await?;
+    store.change(id, "another", name("Bars")).await??;
+    assert_eq!(store.step_back(id, true).await?, None);
+    assert!(store.change(id, "bad", name("  ")).await?.is_err());
+    assert!(!store.events_after(0).await?.is_empty());
+    database.remove().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let samples: Vec<f32> = (0..10_000).map(|n| (n as f32 * 0.37).sin()).collect();
+    let mut spool = Spool::begin(store.spool_folder(), "t", 48_000, 1)?;
+    spool.write(&samples[..4_000])?;
+    spool.sync()?;
+    spool.write(&samples[4_000..])?;
+    let audio = spool.finish()?;
+    assert_eq!(spool.hash(), store::hash_of(48_000, 1, &samples));
+    // The same bytes as `formats::write_wav` makes, written by hand here, since the store knows no formats.
+    let mut wav = vec![0u8; 80];
+    wav.extend(samples.iter().flat_map(|x| x.to_le_bytes()));
+    store.put_recording(spool.hash(), wav).await?;
+    let take = store.add_take(id, CELL, &spool).await?;
+    drop(spool);
+    let row = store.take(take).await?.context("take")?;
+    assert_eq!((row.frames, row.cell), (10_000, CELL));
+    let part = store
+        .read_recording(&row.recording, 48_000, 1, 4_321, 100)
+        .await?;
+    assert_eq!(part.channels[0], audio.channels[0][4_321..4_421]);
+    assert_eq!(
+        std::fs::read_dir(store.spool_folder())?.count(),
+        0,
+        "the spool is empty again"
+    );
+    database.remove().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_workers_never_hold_or_finish_the_same_job() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    for n in 0..12 {
+        store.enqueue(id, "export", &json!({ "n": n })).await?;
+    }
+    let claim_all = |name: &'static str| {
+        let store = store.clone();
+        async move {
+            let mut held = Vec::new();
+            while let Some(job) = store.claim(name).await? {
+                held.push(job);
+            }
+            anyhow::Ok(held)
+        }
+    };
+    let (one, two) = tokio::try_join!(tokio::spawn(claim_all("one")), tokio::spawn(claim_all("two")))?;
+    let (one, two) = (one?, two?);
+    let mut ids: Vec<u64> = one.iter().chain(&two).map(|job| job.id).collect();
+    ids.sort_unstable();
+    ids.dedup();
+    assert_eq!(ids.len(), 12);
+    let job = one.first().or(two.first()).context("a job")?;
+    assert!(!store.finish(job, "somebody else", Ok(json!({}))).await?);
+    store.cancel(job.id).await?;
+    assert!(
+        !store
+            .finish(job, if one.is_empty() { "two" } else { "one" }, Ok(json!({})))
+            .await?,
+        "cancelled jobs stay so"
+    );
+    database.remove().await
+}

@@ -1,0 +1,197 @@
+//! A headless Chromium, driven through ChromeDriver.
+
+use anyhow::{Context, bail};
+use serde_json::Value;
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+use thirtyfour::prelude::*;
+
+/// One browser window. Ends with it.
+pub struct Browser {
+    driver_process: Child,
+    profile: TempDir,
+    /// The window.
+    pub driver: WebDriver,
+}
+
+impl Browser {
+    /// Opens a window of 1280×800 whose downloads go to its own folder.
+    pub async fn open() -> anyhow::Result<Self> {
+        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let driver_process = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()?;
+        let profile = TempDir::new()?;
+        let mut wishes = DesiredCapabilities::chrome();
+        for argument in [
+            "--headless=new",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--autoplay-policy=no-user-gesture-required",
+            "--window-size=1280,800",
+        ] {
+            wishes.add_arg(argument)?;
+        }
+        wishes.add_arg(&format!(
+            "--user-data-dir={}",
+            profile.path().join("profile").display()
+        ))?;
+        std::fs::create_dir_all(profile.path().join("downloads"))?;
+        wishes.add_experimental_option(
+            "prefs",
+            serde_json::json!({ "download.default_directory": profile.path().join("downloads"), "download.prompt_for_download": false }),
+        )?;
+        let began = Instant::now();
+        let driver = loop {
+            match WebDriver::new(format!("http://127.0.0.1:{port}"), wishes.clone()).await {
+                Ok(driver) => break driver,
+                Err(error) if began.elapsed() > Duration::from_secs(30) => return Err(error.into()),
+                Err(_) => tokio::time::sleep(Duration::from_millis(200)).await,
+            }
+        };
+        // The window's frame is not part of the page: ask for the page's own size.
+        let extra = driver
+            .execute(
+                "return [outerWidth - innerWidth, outerHeight - innerHeight]",
+                vec![],
+            )
+            .await?;
+        let extra: [u32; 2] = extra.convert()?;
+        driver
+            .set_window_rect(0, 0, 1280 + extra[0], 800 + extra[1])
+            .await?;
+        Ok(Self {
+            driver_process,
+            profile,
+            driver,
+        })
+    }
+
+    /// The element with that text among those a selector names, waited for.
+    pub async fn named(&self, selector: &str, text: &str) -> anyhow::Result<WebElement> {
+        let began = Instant::now();
+        loop {
+            for element in self.driver.find_all(By::Css(selector)).await? {
+                if element
+                    .text()
+                    .await
+                    .is_ok_and(|found| found.trim().starts_with(text))
+                {
+                    return Ok(element);
+                }
+            }
+            if began.elapsed() > Duration::from_secs(30) {
+                bail!("nothing that is {selector} says «{text}»");
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
+    /// Clicks it.
+    pub async fn click(&self, selector: &str, text: &str) -> anyhow::Result<()> {
+        Ok(self.named(selector, text).await?.click().await?)
+    }
+
+    /// Types into the field of that label, and Enter.
+    pub async fn fill(&self, label: &str, text: &str) -> anyhow::Result<()> {
+        let field = self.field(label).await?;
+        field.send_keys(Key::Control + "a").await?;
+        field.send_keys(text).await?;
+        field.send_keys(Key::Enter + "").await?;
+        Ok(())
+    }
+
+    /// The input of a label.
+    pub async fn field(&self, label: &str) -> anyhow::Result<WebElement> {
+        let of = self
+            .named("label", label)
+            .await?
+            .attr("for")
+            .await?
+            .context("a label without a field")?;
+        Ok(self.driver.find(By::Id(&of)).await?)
+    }
+
+    /// Opens a Radix select by its label and picks an option.
+    pub async fn pick(&self, label: &str, option: &str) -> anyhow::Result<()> {
+        let id = self
+            .named("div.field-label", label)
+            .await?
+            .attr("id")
+            .await?
+            .context("a label without an id")?;
+        self.driver
+            .find(By::Css(format!("[role=combobox][aria-labelledby='{id}']")))
+            .await?
+            .click()
+            .await?;
+        self.click("[role=option]", option).await
+    }
+
+    /// What a script returns.
+    pub async fn script(&self, code: &str) -> anyhow::Result<Value> {
+        Ok(self.driver.execute(code, vec![]).await?.json().clone())
+    }
+
+    /// Asks a script until it returns true, for half a minute at most.
+    pub async fn until(&self, what: &str, code: &str) -> anyhow::Result<()> {
+        let began = Instant::now();
+        while self.script(code).await? != Value::Bool(true) {
+            if began.elapsed() > Duration::from_secs(30) {
+                bail!("never: {what}");
+            }
+            tokio::time::sleep(Duration::from_millis(50)).await;
+        }
+        Ok(())
+    }
+
+    /// A download whose name ends so, waited for.
+    pub async fn downloaded(&self, ending: &str) -> anyhow::Result<Vec<u8>> {
+        let began = Instant::now();
+        loop {
+            for entry in std::fs::read_dir(self.profile.path().join("downloads"))? {
+                let path = entry?.path();
+                if path.to_string_lossy().ends_with(ending) {
+                    return Ok(std::fs::read(path)?);
+                }
+            }
+            if began.elapsed() > Duration::from_secs(30) {
+                bail!("no download ends in {ending}");
+            }
+            tokio::time::sleep(Duration::from_millis(100)).await;
+        }
+    }
+
+    /// A picture for `docs/screenshots`, where `LADDER_PICTURES` names a folder.
+    pub async fn picture(&self, name: &str) -> anyhow::Result<()> {
+        if let Ok(folder) = std::env::var("LADDER_PICTURES") {
+            tokio::time::sleep(Duration::from_millis(900)).await;
+            self.driver
+                .screenshot(&Path::new(&folder).join(format!("{name}.png")))
+                .await?;
+        }
+        Ok(())
+    }
+
+    /// Ends it.
+    pub async fn close(self) -> anyhow::Result<()> {
+        Ok(self.driver.clone().quit().await?)
+    }
+}
+
+impl Drop for Browser {
+    fn drop(&mut self) {
+        let _ = self.driver_process.kill();
+        let _ = self.driver_process.wait();
+    }
+}

@@ -1,0 +1,129 @@
+//! A loop is dragged, the page reloaded, and the edit undone from another page.
+
+use anyhow::Context;
+use e2e::{Browser, Ladder};
+use std::time::Duration;
+use thirtyfour::By;
+
+const LOOP_START: &str = "(() => { const l = [...document.querySelectorAll('label')].find((x) => x.textContent === 'Loop start'); return l && document.getElementById(l.htmlFor).value; })()";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result<()> {
+    let mut ladder = Ladder::start(true).await?;
+    ladder
+        .wait_for("/api/instruments", |all| all[0]["measured"] == 26)
+        .await?;
+    let (one, other) = (Browser::open().await?, Browser::open().await?);
+    for (step, name) in [
+        ("trim", "trim"),
+        ("tune", "tune"),
+        ("map", "map"),
+        ("loop", "loop"),
+    ] {
+        one.driver
+            .goto(&format!("{}/instruments/1/{step}", ladder.address))
+            .await?;
+        one.named("h2", if step == "map" { "Strands" } else { "C4" })
+            .await?;
+        one.picture(name).await?;
+    }
+    other
+        .driver
+        .goto(&format!("{}/instruments/1/loop", ladder.address))
+        .await?;
+    let read = |browser: &Browser| {
+        let driver = browser.driver.clone();
+        async move {
+            anyhow::Ok(
+                driver
+                    .execute(&format!("return {LOOP_START}"), vec![])
+                    .await?
+                    .json()
+                    .as_str()
+                    .map(str::to_owned),
+            )
+        }
+    };
+    one.until(
+        "the loop's field",
+        &format!("return /\\d/.test({LOOP_START} ?? '')"),
+    )
+    .await?;
+    let before = read(&one).await?.context("no loop start")?;
+
+    // The mark stands where its frame is in the picture.
+    let wave = one.driver.find(By::Css("[data-part=waveform]")).await?;
+    let frames: f64 = wave.attr("data-end").await?.context("end")?.parse()?;
+    let start: f64 = before.replace(' ', "").parse()?;
+    let rect = wave.rect().await?;
+    let x = (rect.width * (start / frames - 0.5)).round() as i64;
+    let reach = (rect.width * 0.04).round() as i64;
+    one.driver
+        .action_chain()
+        .move_to_element_with_offset(&wave, x, 0)
+        .click_and_hold()
+        .move_by_offset(reach / 2, 0)
+        .move_by_offset(reach - reach / 2, 0)
+        .release()
+        .perform()
+        .await?;
+    one.until("the loop moved", &format!("return {LOOP_START} !== '{before}'"))
+        .await?;
+    let after = read(&one).await?.context("no loop start")?;
+    let moved: f64 = after.replace(' ', "").parse::<f64>()? - start;
+    assert!(
+        (moved / frames - 0.04).abs() < 0.01,
+        "moved by {moved} of {frames}"
+    );
+
+    // Typing, with a unit.
+    one.fill("Crossfade", "20 ms").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| {
+            view["undo"] == "change the crossfade"
+        })
+        .await?;
+
+    ladder.kill()?;
+    ladder.restart()?;
+    for browser in [&one, &other] {
+        browser
+            .driver
+            .goto(&format!("{}/instruments/1/loop", ladder.address))
+            .await?;
+        browser
+            .until(
+                "the edit after a restart",
+                &format!("return {LOOP_START} === '{after}'"),
+            )
+            .await?;
+    }
+    other.click("button", "Undo").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| {
+            view["undo"] == "move the loop's start"
+        })
+        .await?;
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    other.click("button", "Undo").await?;
+    one.until(
+        "the undo in the first page",
+        &format!("return {LOOP_START} === '{before}'"),
+    )
+    .await?;
+    one.click("button", "Redo").await?;
+    other
+        .until(
+            "the redo in the other page",
+            &format!("return {LOOP_START} === '{after}'"),
+        )
+        .await?;
+
+    // What is not understood is said, and nothing is lost.
+    one.fill("Loop start", "soon").await?;
+    one.named("[data-part=toast]", "«soon» is not understood").await?;
+    assert_eq!(read(&one).await?.as_deref(), Some(after.as_str()));
+    one.close().await?;
+    other.close().await?;
+    ladder.end().await
+}

@@ -1,0 +1,46 @@
+// The server's API, typed by its own description.
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type InstrumentView = Schemas["InstrumentView"];
+export type TakeView = Schemas["TakeView"];
+export type Plan = Schemas["Plan"];
+export type Cell = Schemas["Cell"];
+export type Progress = Schemas["Progress"];
+export type Card = Schemas["Card"];
+export type JobView = Schemas["JobView"];
+export type Fact = Schemas["Fact"];
+export type TakeLoop = Schemas["TakeLoop"];
+export type Treatment = Schemas["Treatment"];
+
+export const api = createClient<paths>({ baseUrl: "/" });
+
+/** The answer, or an error with the server's sentence. */
+export function answer<T>(outcome: { data?: T; error?: unknown; response: Response }): T {
+  if (outcome.error !== undefined || !outcome.response.ok) {
+    const problem = outcome.error as { detail?: string } | undefined;
+    throw new Error(problem?.detail ?? "Ladder's server did not answer as expected; nothing was changed.");
+  }
+  return outcome.data as T;
+}
+
+export interface Wish {
+  take?: number;
+  fact: Fact;
+  /** `undefined` goes back to the automatic value. */
+  value: unknown;
+}
+
+/** One gesture: kept at once, undone as one. */
+export async function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
+  const body = {
+    label,
+    wishes: wishes.map(({ take, fact, value }) => ({
+      target: take === undefined ? ("instrument" as const) : { take },
+      fact,
+      after: value === undefined ? ("automatic" as const) : { value },
+    })),
+  };
+  answer(await api.POST("/api/instruments/{id}/changes", { params: { path: { id: instrument } }, body: body as never }));
+}

@@ -1,0 +1,47 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { createRootRoute, createRoute, createRouter, Outlet, RouterProvider } from "@tanstack/react-router";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { follow } from "./api/live";
+import { NewInstrument } from "./pages/NewInstrument";
+import { Shelf } from "./pages/Shelf";
+import { Workshop } from "./pages/Workshop";
+import { useView } from "./state/view";
+import "./theme.css";
+
+const root = createRootRoute({ component: Page });
+const routes = root.addChildren([
+  createRoute({ getParentRoute: () => root, path: "/", component: Shelf }),
+  createRoute({ getParentRoute: () => root, path: "/new", component: NewInstrument }),
+  createRoute({ getParentRoute: () => root, path: "/instruments/$id/$step", component: Workshop }),
+]);
+const router = createRouter({ routeTree: routes });
+
+declare module "@tanstack/react-router" {
+  interface Register {
+    router: typeof router;
+  }
+}
+
+/** What was said last stands over every page, for a few seconds. */
+function Page() {
+  const { toast, say } = useView();
+  return (
+    <>
+      <Outlet />
+      <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-10 flex justify-center">
+        {toast && <button className="card pointer-events-auto max-w-xl px-4 py-2 shadow-lg" data-part="toast" onClick={() => say(undefined)}>{toast}</button>}
+      </div>
+    </>
+  );
+}
+
+const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
+follow(queries);
+createRoot(document.getElementById("root")!).render(
+  <StrictMode>
+    <QueryClientProvider client={queries}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
+  </StrictMode>,
+);

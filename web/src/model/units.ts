@@ -1,0 +1,68 @@
+// Numbers as people write them.
+import { keyName, parseKey } from "./keys";
+
+export interface Unit {
+  show: (value: number) => string;
+  /** undefined where it is not understood. */
+  parse: (text: string) => number | undefined;
+  step: number;
+  fine: number;
+}
+
+function plain(text: string, unit: RegExp): number | undefined {
+  const match = /^\s*([−-]?[\d\s]*[.,]?\d+)\s*(\S*)\s*$/.exec(text);
+  if (!match || !unit.test(match[2]!)) return undefined;
+  const value = Number(match[1]!.replace(/\s/g, "").replace("−", "-").replace(",", "."));
+  return Number.isFinite(value) ? value : undefined;
+}
+
+export function grouped(value: number): string {
+  return Math.round(value).toString().replace(/\B(?=(\d{3})+$)/g, " ");
+}
+
+function signed(value: number, digits: number): string {
+  return (value < 0 ? "−" : "") + Math.abs(value).toFixed(digits);
+}
+
+/** Frames; `12 ms` and `1.5 s` are understood. */
+export function frames(rate: number): Unit {
+  return {
+    show: grouped,
+    parse: (text) => {
+      const ms = plain(text, /^ms$/i);
+      if (ms !== undefined) return Math.round((ms * rate) / 1000);
+      const seconds = plain(text, /^s$/i);
+      if (seconds !== undefined) return Math.round(seconds * rate);
+      const value = plain(text, /^(frames?)?$/i);
+      return value === undefined ? undefined : Math.round(value);
+    },
+    step: Math.round(rate / 1000),
+    fine: 1,
+  };
+}
+
+export const cents: Unit = { show: (v) => `${signed(v, 2)} ct`, parse: (t) => plain(t, /^(ct|cents?)?$/i), step: 1, fine: 0.01 };
+export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) => plain(t, /^(dB)?$/i), step: 1, fine: 0.1 };
+export const key: Unit = { show: keyName, parse: parseKey, step: 1, fine: 1 };
+export const count: Unit = { show: (v) => String(v), parse: (t) => plain(t, /^[a-z]*$/i), step: 1, fine: 1 };
+export const seconds: Unit = {
+  show: (v) => `${v} s`,
+  parse: (t) => plain(t, /^s?$/i) ?? ((ms) => (ms === undefined ? undefined : ms / 1000))(plain(t, /^ms$/i)),
+  step: 0.5,
+  fine: 0.1,
+};
+export const semitones: Unit = { show: (v) => `${v} ${v === 1 ? "key" : "keys"}`, parse: (t) => plain(t, /^(keys?|semitones?|st)?$/i), step: 1, fine: 1 };
+
+export function db(value: number | null | undefined, digits = 1): string {
+  return value == null ? "–" : `${signed(value, digits)} dB`;
+}
+
+export function duration(totalSeconds: number): string {
+  const whole = Math.max(0, Math.round(totalSeconds));
+  if (whole < 60) return `${whole} s`;
+  return `${Math.floor(whole / 60)} min ${String(whole % 60).padStart(2, "0")} s`;
+}
+
+export function megabytes(bytes: number): string {
+  return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(2)} GB`;
+}

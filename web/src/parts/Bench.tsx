@@ -1,0 +1,46 @@
+// The right-hand side of a step: which cell is on it, and its neighbours.
+import type { InstrumentView, TakeView } from "../api/client";
+import type { BoardCell } from "../model/cells";
+import { keyName } from "../model/keys";
+import { useView } from "../state/view";
+
+export interface OnBench {
+  view: InstrumentView;
+  cells: BoardCell[];
+  cell: BoardCell;
+  take: TakeView;
+  /** Takes of all chosen cells, the one on the bench first. */
+  takes: TakeView[];
+}
+
+export function BenchHead({ on, note }: { on: OnBench; note?: React.ReactNode }) {
+  const choose = useView((state) => state.choose);
+  const { cell, take, view, cells } = on;
+  const pass = view.plan.passes[cell.cell.pass];
+  const row = cells.filter((c) => c.column === cell.column).sort((a, b) => a.cell.key - b.cell.key);
+  const at = row.findIndex((c) => c.id === cell.id);
+  const [below, above] = [row[at - 1], row[at + 1]];
+  const go = (to: BoardCell) => choose(to.id, new Set([to.id]));
+  const sameCell = view.takes.filter((t) => t.cell.key === take.cell.key && t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin);
+  return (
+    <div className="flex items-start justify-between gap-3">
+      <div className="min-w-0">
+        <h2 className="text-[17px]">
+          <b className="font-semibold">{keyName(cell.cell.key)}</b> <span className="text-ink2">{pass?.layers[cell.cell.layer]?.name}{(pass?.round_robins ?? 1) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}</span>
+        </h2>
+        <p className="truncate text-[11.5px] text-ink3">
+          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz · {take.channels === 2 ? "stereo" : "mono"} · {(take.frames / take.rate_hz).toFixed(1)} s
+        </p>
+      </div>
+      <div className="flex items-center gap-2">
+        {note}
+        {below && <button className="button" onClick={() => go(below)} aria-label={`To ${keyName(below.cell.key)}`}>‹ {keyName(below.cell.key)}</button>}
+        {above && <button className="button" onClick={() => go(above)} aria-label={`To ${keyName(above.cell.key)}`}>{keyName(above.cell.key)} ›</button>}
+      </div>
+    </div>
+  );
+}
+
+export function Badge({ children, wrong }: { children: React.ReactNode; wrong?: boolean }) {
+  return <span className={`rounded-md px-2 py-1 text-[11.5px] font-medium ${wrong ? "bg-mark/10 text-mark" : "bg-chosen text-warn"}`}>{children}</span>;
+}

@@ -1,0 +1,264 @@
+// All cells, laid out by pitch, with one narrow plot on the same axis. One canvas; the same cells stand in a grid for keyboard and screen reader.
+import { useCallback, useMemo, useRef, useState } from "react";
+import type { Plan, TakeView } from "../api/client";
+import { type BoardCell, layerColour } from "../model/cells";
+import { keyName } from "../model/keys";
+import { useView } from "../state/view";
+import { Canvas, MONO, SANS, type Surface } from "./canvas";
+import { HEADER, keyAt, laneTop, useLook } from "./Ladder";
+
+export interface Box {
+  x: number;
+  y: number;
+  width: number;
+  height: number;
+}
+
+export interface Plot {
+  title: string;
+  low: number;
+  high: number;
+  /** Where a line stands: the wanted value. */
+  line?: number;
+  value: (take: TakeView) => number | undefined;
+  show: (value: number) => string;
+  /** 0 good, 1 to check, 2 wrong. */
+  verdict?: (value: number) => 0 | 1 | 2;
+}
+
+interface Props {
+  plan: Plan;
+  cells: BoardCell[];
+  plot?: Plot;
+  paint: (surface: Surface, cell: BoardCell, box: Box, colour: string) => void;
+}
+
+const PLOT_WIDTH = 140;
+
+function wheres(cells: BoardCell[]) {
+  const rungs = [...new Set(cells.map((c) => c.cell.key))].sort((a, b) => a - b);
+  const gap = rungs.slice(1).reduce((least, key, n) => Math.min(least, key - rungs[n]!), 12);
+  return { rungs, gap, columns: Math.max(1, ...cells.map((c) => c.column + 1)) };
+}
+
+export function Board({ plan, cells, plot, paint }: Props) {
+  const { low, keys, focus, chosen, choose } = useView();
+  const [hover, setHover] = useState<string | undefined>();
+  const [drag, setDrag] = useState<{ x: number; y: number; x2: number; y2: number } | undefined>();
+  const size = useRef({ width: 1, height: 1 });
+  const onWheel = useLook();
+  const { gap, columns } = useMemo(() => wheres(cells), [cells]);
+  const layers = plan.passes[0]?.layers ?? [];
+
+  const boxOf = useCallback(
+    (cell: BoardCell, width: number, height: number): Box => {
+      const lane = (height - HEADER) / keys;
+      const inner = width - (plot ? PLOT_WIDTH : 0);
+      const column = inner / columns;
+      const tall = Math.max(2, Math.min(gap * lane - 3, 46));
+      const middle = laneTop(cell.cell.key, low, keys, height) + lane / 2;
+      return { x: cell.column * column + 4, y: middle - tall / 2, width: column - 8, height: tall };
+    },
+    [low, keys, columns, gap, plot],
+  );
+
+  const draw = useCallback(
+    (surface: Surface) => {
+      const { ctx, width, height, colours } = surface;
+      size.current = { width, height };
+      const inner = width - (plot ? PLOT_WIDTH : 0);
+      ctx.fillStyle = colours.sheet;
+      ctx.fillRect(0, 0, width, height);
+      ctx.save();
+      ctx.beginPath();
+      ctx.rect(0, HEADER, width, height - HEADER);
+      ctx.clip();
+      ctx.fillStyle = colours.line2;
+      for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
+      for (const cell of cells) {
+        const box = boxOf(cell, width, height);
+        if (box.y + box.height < HEADER || box.y > height) continue;
+        const isChosen = chosen.has(cell.id);
+        ctx.beginPath();
+        ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
+        ctx.fillStyle = isChosen ? colours.chosen : colours.paper;
+        ctx.fill();
+        paint(surface, cell, box, layerColour(cell.cell.layer, layers.length));
+        if (isChosen || cell.id === hover) {
+          ctx.beginPath();
+          ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
+          ctx.strokeStyle = isChosen ? colours.chosenLine : colours.ink3;
+          ctx.lineWidth = cell.id === focus ? 2 : 1;
+          ctx.stroke();
+        }
+      }
+      if (plot) drawPlot(surface, plot, cells, inner, boxOf, layers.length, focus);
+      if (drag) {
+        ctx.strokeStyle = colours.act;
+        ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
+      }
+      ctx.restore();
+      drawHeader(surface, inner, layers.map((layer) => layer.name), plot);
+    },
+    [cells, plot, low, keys, boxOf, paint, focus, chosen, hover, drag, layers],
+  );
+
+  const cellAt = (x: number, y: number): BoardCell | undefined => {
+    const { width, height } = size.current;
+    const inner = width - (plot ? PLOT_WIDTH : 0);
+    if (x > inner && plot) {
+      // In the plot, the nearest dot of the row.
+      const key = keyAt(y, low, keys, height);
+      const at = (cell: BoardCell) => dotAt(plot, cell, inner);
+      const row = cells.filter((c) => Math.abs(c.cell.key - key) <= gap / 2 && at(c) !== undefined);
+      return row.sort((a, b) => Math.abs(at(a)! - x) - Math.abs(at(b)! - x))[0];
+    }
+    return cells.find((cell) => {
+      const box = boxOf(cell, width, height);
+      return x >= box.x - 3 && x <= box.x + box.width + 3 && y >= box.y - 1 && y <= box.y + box.height + 1;
+    });
+  };
+  const pick = (cell: BoardCell, event: { shiftKey: boolean; ctrlKey: boolean; metaKey: boolean }) => {
+    if (event.ctrlKey || event.metaKey) {
+      const next = new Set(chosen);
+      if (!next.delete(cell.id)) next.add(cell.id);
+      choose(cell.id, next);
+    } else if (event.shiftKey && focus) {
+      const from = cells.find((c) => c.id === focus);
+      if (!from) return;
+      const [a, b] = [Math.min(from.cell.key, cell.cell.key), Math.max(from.cell.key, cell.cell.key)];
+      const [c, d] = [Math.min(from.column, cell.column), Math.max(from.column, cell.column)];
+      const within = cells.filter((x) => x.cell.key >= a && x.cell.key <= b && x.column >= c && x.column <= d);
+      choose(cell.id, new Set(within.map((x) => x.id)));
+    } else {
+      choose(cell.id, new Set([cell.id]));
+    }
+  };
+  const place = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    return { x: event.clientX - box.left, y: event.clientY - box.top };
+  };
+  const hovered = cells.find((cell) => cell.id === hover);
+  const hoverValue = hovered?.take && plot ? plot.value(hovered.take) : undefined;
+  return (
+    <div className="absolute inset-0">
+      <Canvas
+        draw={draw}
+        data-part="board"
+        aria-hidden
+        title={hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${plot!.show(hoverValue)}`}` : undefined}
+        onWheel={onWheel}
+        onPointerDown={(event) => {
+          const at = place(event);
+          const cell = cellAt(at.x, at.y);
+          if (cell) pick(cell, event);
+          else {
+            event.currentTarget.setPointerCapture(event.pointerId);
+            setDrag({ ...at, x2: at.x, y2: at.y });
+          }
+        }}
+        onPointerMove={(event) => {
+          const at = place(event);
+          if (drag) setDrag({ ...drag, x2: at.x, y2: at.y });
+          else setHover(cellAt(at.x, at.y)?.id);
+        }}
+        onPointerUp={() => {
+          if (!drag) return;
+          const { width, height } = size.current;
+          const [l, r] = [Math.min(drag.x, drag.x2), Math.max(drag.x, drag.x2)];
+          const [t, b] = [Math.min(drag.y, drag.y2), Math.max(drag.y, drag.y2)];
+          const inside = cells.filter((cell) => {
+            const box = boxOf(cell, width, height);
+            return box.x < r && box.x + box.width > l && box.y < b && box.y + box.height > t;
+          });
+          setDrag(undefined);
+          if (inside[0]) choose(inside[0].id, new Set(inside.map((cell) => cell.id)));
+        }}
+      />
+      <div role="listbox" aria-multiselectable aria-label="Cells" className="sr-only">
+        {cells.map((cell) => (
+          <button key={cell.id} role="option" aria-selected={chosen.has(cell.id)} data-cell={cell.id} tabIndex={cell.id === focus ? 0 : -1} onClick={(event) => pick(cell, event)}>
+            {nameOf(cell, plan)}
+            {cell.take && plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : plot.show(value)))(plot.value(cell.take))}` : ""}
+          </button>
+        ))}
+      </div>
+    </div>
+  );
+}
+
+export function nameOf(cell: BoardCell, plan: Plan): string {
+  const pass = plan.passes[cell.cell.pass];
+  const layer = pass?.layers[cell.cell.layer]?.name ?? "";
+  const turn = (pass?.round_robins ?? 1) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : "";
+  return `${keyName(cell.cell.key)} ${layer}${turn}`;
+}
+
+function dotAt(plot: Plot, cell: BoardCell, inner: number): number | undefined {
+  const value = cell.take && plot.value(cell.take);
+  if (value === undefined) return undefined;
+  const share = (value - plot.low) / (plot.high - plot.low);
+  return inner + 10 + Math.min(1, Math.max(0, share)) * (PLOT_WIDTH - 20);
+}
+
+function drawPlot(
+  { ctx, height, colours }: Surface,
+  plot: Plot,
+  cells: BoardCell[],
+  inner: number,
+  boxOf: (cell: BoardCell, width: number, height: number) => Box,
+  layers: number,
+  focus: string | undefined,
+): void {
+  ctx.fillStyle = colours.line;
+  ctx.fillRect(inner, 0, 1, height);
+  if (plot.line !== undefined) {
+    const x = inner + 10 + ((plot.line - plot.low) / (plot.high - plot.low)) * (PLOT_WIDTH - 20);
+    ctx.fillRect(x, HEADER, 1, height);
+  }
+  for (const cell of cells) {
+    const x = dotAt(plot, cell, inner);
+    const value = cell.take && plot.value(cell.take);
+    if (x === undefined || value === undefined) continue;
+    const box = boxOf(cell, inner + PLOT_WIDTH, height);
+    const verdict = plot.verdict?.(value) ?? 0;
+    const y = box.y + box.height / 2 + (layers > 1 ? (cell.cell.layer / (layers - 1) - 0.5) * Math.min(8, box.height / 2) : 0);
+    ctx.beginPath();
+    ctx.arc(x, y, cell.id === focus ? 4.5 : 3.2, 0, 7);
+    ctx.fillStyle = layerColour(cell.cell.layer, layers);
+    ctx.fill();
+    if (verdict > 0 || cell.id === focus) {
+      ctx.lineWidth = 1.8;
+      ctx.strokeStyle = verdict === 2 ? colours.mark : colours.chosenLine;
+      ctx.stroke();
+    }
+  }
+}
+
+function drawHeader({ ctx, width, colours }: Surface, inner: number, layers: string[], plot: Plot | undefined): void {
+  ctx.fillStyle = colours.sheet;
+  ctx.fillRect(0, 0, width, HEADER);
+  ctx.fillStyle = colours.line;
+  ctx.fillRect(0, HEADER - 1, width, 1);
+  ctx.font = SANS;
+  ctx.textBaseline = "middle";
+  const column = inner / Math.max(1, layers.length);
+  layers.forEach((name, n) => {
+    if (n > 0) {
+      ctx.fillStyle = colours.line2;
+      ctx.fillRect(n * column, 0, 1, HEADER);
+    }
+    ctx.fillStyle = layerColour(n, layers.length);
+    ctx.fillRect(n * column + 8, HEADER / 2 - 4, 8, 8);
+    ctx.fillStyle = colours.ink3;
+    ctx.fillText(name, n * column + 21, HEADER / 2, column - 24);
+  });
+  if (!plot) return;
+  ctx.fillStyle = colours.line;
+  ctx.fillRect(inner, 0, 1, HEADER);
+  ctx.fillStyle = colours.ink3;
+  ctx.fillText(plot.title, inner + 8, HEADER / 2);
+  ctx.font = MONO;
+  const ends = `${plot.low}…${plot.high}`.replaceAll("-", "−");
+  ctx.fillText(ends, width - 8 - ctx.measureText(ends).width, HEADER / 2);
+}

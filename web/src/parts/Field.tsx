@@ -1,0 +1,88 @@
+// A number that is typed with its unit, nudged with arrow keys, dragged by its name, and returned to its automatic value by a double click.
+import { useEffect, useId, useRef, useState } from "react";
+import type { Unit } from "../model/units";
+import { sayError } from "../state/view";
+
+interface Props {
+  label: string;
+  value: number | undefined;
+  unit: Unit;
+  /** Whether it was set by hand. */
+  byHand?: boolean;
+  disabled?: boolean;
+  width?: string;
+  onSet: (value: number) => void;
+  onAutomatic?: () => void;
+}
+
+export function Field({ label, value, unit, byHand, disabled, width, onSet, onAutomatic }: Props) {
+  const id = useId();
+  const shown = value === undefined ? "–" : unit.show(value);
+  const [text, setText] = useState(shown);
+  const editing = useRef(false);
+  useEffect(() => {
+    if (!editing.current) setText(shown);
+  }, [shown]);
+  const keep = () => {
+    if (!editing.current) return;
+    editing.current = false;
+    const parsed = unit.parse(text);
+    if (parsed === undefined && text !== shown) sayError(new Error(`«${text}» is not understood as ${label.toLowerCase()}; ${shown} was kept.`));
+    setText(shown);
+    if (parsed !== undefined && text !== shown && parsed !== value) onSet(parsed);
+  };
+  const nudge = (by: number) => {
+    if (value !== undefined && !disabled) onSet(Math.round((value + by) * 1e6) / 1e6);
+  };
+  const dragFrom = useRef<{ y: number; done: number } | undefined>(undefined);
+  return (
+    <div style={{ width }} onDoubleClick={onAutomatic} title={byHand ? "Set by hand; a double click returns to the automatic value" : undefined}>
+      <label
+        htmlFor={id}
+        className="field-label block cursor-ns-resize select-none whitespace-nowrap"
+        onPointerDown={(event) => {
+          dragFrom.current = { y: event.clientY, done: 0 };
+          event.currentTarget.setPointerCapture(event.pointerId);
+        }}
+        onPointerMove={(event) => {
+          if (!dragFrom.current) return;
+          const steps = Math.trunc((dragFrom.current.y - event.clientY) / 6);
+          dragFrom.current.done = steps;
+          if (value !== undefined && steps !== 0) setText(unit.show(value + steps * (event.altKey ? unit.fine : unit.step)));
+        }}
+        onPointerUp={(event) => {
+          const steps = dragFrom.current?.done ?? 0;
+          dragFrom.current = undefined;
+          if (steps !== 0) nudge(steps * (event.altKey ? unit.fine : unit.step));
+        }}
+      >
+        {label}
+      </label>
+      <input
+        id={id}
+        className={`num mt-0.5 w-full rounded-lg border bg-raised px-2 py-1 ${byHand ? "border-act font-semibold text-ink" : "border-line text-ink2"}`}
+        value={text}
+        disabled={disabled}
+        spellCheck={false}
+        autoComplete="off"
+        onFocus={(event) => event.currentTarget.select()}
+        onChange={(event) => {
+          editing.current = true;
+          setText(event.target.value);
+        }}
+        onBlur={keep}
+        onKeyDown={(event) => {
+          if (event.key === "Enter") keep();
+          else if (event.key === "Escape") {
+            editing.current = false;
+            setText(shown);
+          } else if (event.key === "ArrowUp" || event.key === "ArrowDown") {
+            event.preventDefault();
+            nudge((event.key === "ArrowUp" ? 1 : -1) * (event.altKey ? unit.fine : unit.step));
+          }
+          event.stopPropagation();
+        }}
+      />
+    </div>
+  );
+}

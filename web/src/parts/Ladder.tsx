@@ -1,0 +1,109 @@
+// The keyboard, upright at the left of every step. Clicking a key plays it: further right is louder.
+import { useCallback, useRef } from "react";
+import { isBlack, keyName } from "../model/keys";
+import { player, useSound } from "../sound/player";
+import { useView } from "../state/view";
+import { Canvas, MONO, type Surface } from "./canvas";
+
+export const HEADER = 34;
+
+/** Top of a key's lane, in pixels from the board's top. */
+export function laneTop(key: number, low: number, keys: number, height: number): number {
+  return HEADER + ((low + keys - 1 - key) * (height - HEADER)) / keys;
+}
+
+export function keyAt(y: number, low: number, keys: number, height: number): number {
+  return low + keys - 1 - Math.floor(((y - HEADER) * keys) / (height - HEADER));
+}
+
+/** Wheel scrolls the ladder and the board; with Ctrl it zooms about the key under the pointer. */
+export function useLook(): (event: React.WheelEvent<HTMLElement>) => void {
+  return useCallback((event) => {
+    const { low, keys, look } = useView.getState();
+    if (event.ctrlKey) {
+      const next = Math.round(keys * (event.deltaY > 0 ? 1.12 : 1 / 1.12)) || keys;
+      const box = event.currentTarget.getBoundingClientRect();
+      const share = 1 - (event.clientY - box.top) / box.height;
+      look(Math.round(low + share * (keys - next)), next);
+    } else {
+      look(low - Math.sign(event.deltaY) * 2, keys);
+    }
+  }, []);
+}
+
+export function Ladder({ rungs }: { rungs: number[] }) {
+  const { low, keys } = useView();
+  const held = useSound((sound) => sound.held);
+  const playing = useRef<number | undefined>(undefined);
+  const onWheel = useLook();
+  const draw = useCallback(
+    ({ ctx, width, height, colours }: Surface) => {
+      const lane = (height - HEADER) / keys;
+      const labels = 26;
+      ctx.fillStyle = colours.sheet;
+      ctx.fillRect(0, 0, width, height);
+      const has = new Set(rungs);
+      for (let key = low; key < low + keys; key++) {
+        const top = laneTop(key, low, keys, height);
+        ctx.fillStyle = held.has(key) ? colours.actSoft : "#ffffff";
+        ctx.fillRect(labels, top, width - labels, lane);
+        if (isBlack(key)) {
+          ctx.fillStyle = held.has(key) ? colours.act : "#2b3136";
+          ctx.fillRect(labels, top, (width - labels) * 0.6, lane);
+        }
+        if (!isBlack(key) && !isBlack(key + 1)) {
+          ctx.fillStyle = "#cfcabd";
+          ctx.fillRect(labels, top, width - labels, 1);
+        } else {
+          ctx.fillStyle = "#e4dfd3";
+          ctx.fillRect(labels + (width - labels) * 0.6, isBlack(key) ? top + lane / 2 : top, (width - labels) * 0.4, isBlack(key) ? 1 : 0);
+        }
+        if (has.has(key)) {
+          ctx.beginPath();
+          ctx.fillStyle = isBlack(key) ? "#8cc9be" : "#1e5b57";
+          ctx.arc(isBlack(key) ? labels + (width - labels) * 0.45 : width - 10, top + lane / 2, Math.min(3, lane / 2.4), 0, 7);
+          ctx.fill();
+        }
+        if (key % 12 === 0) {
+          ctx.fillStyle = colours.ink3;
+          ctx.font = MONO;
+          ctx.textBaseline = "middle";
+          ctx.fillText(keyName(key), 3, top + lane / 2);
+        }
+      }
+      ctx.fillStyle = colours.line;
+      ctx.fillRect(width - 1, 0, 1, height);
+      ctx.fillRect(0, HEADER - 1, width, 1);
+    },
+    [low, keys, held, rungs],
+  );
+  const strike = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    const key = keyAt(event.clientY - box.top, low, keys, box.height);
+    if (key === playing.current || event.clientY - box.top < HEADER) return;
+    if (playing.current !== undefined) player.off(playing.current);
+    playing.current = key;
+    void player.on(key, Math.round(Math.min(127, Math.max(20, ((event.clientX - box.left) / box.width) * 127))));
+  };
+  const release = () => {
+    if (playing.current !== undefined) player.off(playing.current);
+    playing.current = undefined;
+  };
+  return (
+    <Canvas
+      draw={draw}
+      aria-label="Ladder: click a key to play it, further right is louder"
+      data-part="ladder"
+      onWheel={onWheel}
+      onPointerDown={(event) => {
+        event.currentTarget.setPointerCapture(event.pointerId);
+        strike(event);
+      }}
+      onPointerMove={(event) => {
+        if (playing.current !== undefined) strike(event);
+      }}
+      onPointerUp={release}
+      onPointerCancel={release}
+    />
+  );
+}

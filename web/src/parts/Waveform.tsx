@@ -1,0 +1,163 @@
+// The waveform of a take, from the whole to single frames, with marks that are dragged.
+import { useQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { answer, api, type TakeView } from "../api/client";
+import { Canvas, MONO, SANS, type Surface } from "./canvas";
+
+export interface Mark {
+  id: string;
+  label: string;
+  frame: number;
+  /** Which side of the mark its label stands on. */
+  side: "left" | "right";
+}
+
+interface Props {
+  take: TakeView;
+  marks: Mark[];
+  /** Outside of this the wave is dimmed. */
+  heard: [number, number];
+  /** A tinted stretch, and the crossfade before its end. */
+  tinted?: { start: number; end: number; crossfade: number };
+  onDrag: (id: string, frame: number) => void;
+  onDrop: (id: string, frame: number) => void;
+}
+
+const GRIP = 7;
+
+export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) {
+  const [range, setRange] = useState<[number, number]>([0, take.frames]);
+  const [dragging, setDragging] = useState<string | undefined>();
+  const pan = useRef<{ x: number; range: [number, number] } | undefined>(undefined);
+  const [columns, setColumns] = useState(700);
+  useEffect(() => setRange([0, take.frames]), [take.id, take.frames]);
+  const [first, end] = range;
+  const peaks = useQuery({
+    queryKey: ["peaks", take.id, first, end, columns],
+    queryFn: async () =>
+      answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+    staleTime: Infinity,
+    gcTime: 60_000,
+    placeholderData: (previous) => previous,
+  });
+  const drawn = peaks.data;
+  const draw = useCallback(
+    ({ ctx, width, height, colours }: Surface) => {
+      setColumns(Math.min(2048, width));
+      const x = (frame: number) => ((frame - first) / (end - first)) * width;
+      ctx.fillStyle = colours.raised;
+      ctx.fillRect(0, 0, width, height);
+      if (tinted) {
+        ctx.fillStyle = colours.actSoft;
+        ctx.fillRect(x(tinted.start), 0, x(tinted.end) - x(tinted.start), height - 20);
+        ctx.globalAlpha = 0.18;
+        ctx.fillStyle = colours.act;
+        ctx.fillRect(x(tinted.end - tinted.crossfade), 0, x(tinted.end) - x(tinted.end - tinted.crossfade), height - 20);
+        ctx.fillRect(x(tinted.start - tinted.crossfade), 0, x(tinted.start) - x(tinted.start - tinted.crossfade), height - 20);
+        ctx.globalAlpha = 1;
+      }
+      const middle = (height - 20) / 2;
+      if (drawn) {
+        const top = Math.max(0.02, ...drawn.high.map(Math.abs), ...drawn.low.map(Math.abs));
+        const scale = (middle - 8) / top;
+        const step = width / drawn.low.length;
+        drawn.low.forEach((low, n) => {
+          const frame = first + ((end - first) * n) / drawn.low.length;
+          ctx.globalAlpha = frame < heard[0] || frame >= heard[1] ? 0.3 : 0.85;
+          ctx.fillStyle = colours.wave;
+          const y = middle - drawn.high[n]! * scale;
+          ctx.fillRect(n * step, y, Math.max(1, step), Math.max(1, (drawn.high[n]! - low) * scale));
+        });
+        ctx.globalAlpha = 1;
+      }
+      drawTimes(ctx, first, end, take.rate_hz, width, height, colours.ink3);
+      ctx.font = SANS;
+      ctx.textBaseline = "middle";
+      for (const mark of marks) {
+        const at = x(mark.frame);
+        if (at < -60 || at > width + 60) continue;
+        ctx.fillStyle = mark.id === dragging ? colours.mark : colours.act;
+        ctx.fillRect(at - 0.75, 0, 1.5, height - 20);
+        const wide = ctx.measureText(mark.label).width + 10;
+        const left = mark.side === "right" ? at : at - wide;
+        ctx.fillRect(left, 0, wide, 16);
+        ctx.fillStyle = colours.raised;
+        ctx.fillText(mark.label, left + 5, 8.5);
+      }
+    },
+    [drawn, first, end, marks, heard, tinted, take.rate_hz, dragging],
+  );
+  const frameAt = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    const box = event.currentTarget.getBoundingClientRect();
+    return Math.round(first + ((event.clientX - box.left) / box.width) * (end - first));
+  };
+  const look = (next: [number, number]) => {
+    const span = Math.min(take.frames, Math.max(32, next[1] - next[0]));
+    const from = Math.round(Math.min(take.frames - span, Math.max(0, next[0])));
+    setRange([from, from + Math.round(span)]);
+  };
+  return (
+    <Canvas
+      draw={draw}
+      role="img"
+      data-part="waveform"
+      data-first={first}
+      data-end={end}
+      aria-label={`Waveform, frames ${first} to ${end}. Wheel zooms, dragging moves; marks are dragged.`}
+      style={undefined}
+      className="touch-none"
+      tabIndex={0}
+      onWheel={(event) => {
+        const box = event.currentTarget.getBoundingClientRect();
+        const share = (event.clientX - box.left) / box.width;
+        const span = (end - first) * (event.deltaY > 0 ? 1.25 : 0.8);
+        const centre = first + share * (end - first);
+        look([centre - share * span, centre + (1 - share) * span]);
+      }}
+      onKeyDown={(event) => {
+        const span = end - first;
+        if (event.key === "+") look([first + span * 0.1, end - span * 0.1]);
+        else if (event.key === "-") look([first - span * 0.125, end + span * 0.125]);
+        else return;
+        event.stopPropagation();
+      }}
+      onDoubleClick={() => setRange([0, take.frames])}
+      onPointerDown={(event) => {
+        event.currentTarget.setPointerCapture(event.pointerId);
+        const width = event.currentTarget.getBoundingClientRect().width;
+        const grip = (GRIP / width) * (end - first);
+        const at = frameAt(event);
+        const near = [...marks].sort((a, b) => Math.abs(a.frame - at) - Math.abs(b.frame - at))[0];
+        if (near && Math.abs(near.frame - at) <= grip) setDragging(near.id);
+        else pan.current = { x: event.clientX, range };
+      }}
+      onPointerMove={(event) => {
+        if (dragging) onDrag(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
+        else if (pan.current) {
+          const width = event.currentTarget.getBoundingClientRect().width;
+          const by = ((pan.current.x - event.clientX) / width) * (end - first);
+          look([pan.current.range[0] + by, pan.current.range[1] + by]);
+        }
+      }}
+      onPointerUp={(event) => {
+        if (dragging) onDrop(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
+        setDragging(undefined);
+        pan.current = undefined;
+      }}
+    />
+  );
+}
+
+function drawTimes(ctx: CanvasRenderingContext2D, first: number, end: number, rate: number, width: number, height: number, colour: string): void {
+  const span = (end - first) / rate;
+  const step = [0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300].find((s) => span / s <= 8) ?? 600;
+  ctx.font = MONO;
+  ctx.fillStyle = colour;
+  ctx.textBaseline = "middle";
+  for (let n = Math.ceil(first / rate / step); n * step <= end / rate; n++) {
+    const at = n * step;
+    const text = step < 0.1 ? `${(at * 1000).toFixed(step < 0.001 ? 1 : 0)} ms` : `${at.toFixed(step < 1 ? 1 : 0)} s`;
+    const x = ((at * rate - first) / (end - first)) * width;
+    if (x + 46 < width) ctx.fillText(text, x + 3, height - 10);
+  }
+}

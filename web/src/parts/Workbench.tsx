@@ -1,0 +1,28 @@
+// Ladder, board and bench, side by side, as every step has them.
+import type { Plan } from "../api/client";
+import type { BoardCell } from "../model/cells";
+import { Board, type Plot } from "./Board";
+import { Ladder } from "./Ladder";
+
+interface Props {
+  plan: Plan;
+  cells: BoardCell[];
+  plot?: Plot;
+  paint: React.ComponentProps<typeof Board>["paint"];
+  /** Instead of the cells: another picture on the same axis. */
+  board?: React.ReactNode;
+  wide?: boolean;
+  children: React.ReactNode;
+}
+
+export function Workbench({ plan, cells, plot, paint, board, wide, children }: Props) {
+  return (
+    <div className="flex h-full min-h-0">
+      <div className="relative w-[74px] shrink-0"><Ladder rungs={plan.passes[0]?.rungs ?? []} /></div>
+      <div className={`relative shrink-0 border-r border-line ${wide ? "w-[600px]" : "w-[452px]"}`}>
+        {board ?? <Board plan={plan} cells={cells} plot={plot} paint={paint} />}
+      </div>
+      <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">{children}</section>
+    </div>
+  );
+}

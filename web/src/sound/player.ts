@@ -1,0 +1,146 @@
+// The ladder as it is heard: our engine in an AudioWorklet.
+import { create } from "zustand";
+import type { InstrumentView } from "../api/client";
+import type { Meter, ToEngine } from "./worklet";
+import workletUrl from "./worklet.ts?worker&url";
+
+interface Sound {
+  meter: Meter;
+  rate: number;
+  /** Samples whose head has arrived, of how many. */
+  heads: number;
+  of: number;
+  held: Set<number>;
+}
+
+export const useSound = create<Sound>(() => ({ meter: { peak: 0, voices: 0 }, rate: 0, heads: 0, of: 0, held: new Set() }));
+
+class Player {
+  private context: AudioContext | undefined;
+  private node: AudioWorkletNode | undefined;
+  private loader: Worker | undefined;
+  private starting: Promise<void> | undefined;
+  private view: InstrumentView | undefined;
+  private samples = "";
+  private tone: OscillatorNode | undefined;
+
+  /** Browsers let sound begin with a gesture only: called by the first key, click or strike. */
+  async start(): Promise<void> {
+    this.starting ??= this.open();
+    await this.starting;
+    if (this.context?.state === "suspended") await this.context.resume();
+  }
+
+  private async open(): Promise<void> {
+    const context = new AudioContext({ latencyHint: "interactive" });
+    this.context = context;
+    const [module] = await Promise.all([
+      WebAssembly.compileStreaming(fetch("/engine.wasm")),
+      context.audioWorklet.addModule(workletUrl),
+    ]);
+    const node = new AudioWorkletNode(context, "ladder-engine", {
+      numberOfInputs: 0,
+      outputChannelCount: [2],
+      processorOptions: { module },
+    });
+    node.port.onmessage = (event: MessageEvent<Meter>) => useSound.setState({ meter: event.data });
+    node.connect(context.destination);
+    this.node = node;
+    this.loader = new Worker(new URL("./loader.ts", import.meta.url), { type: "module" });
+    this.loader.onmessage = (event: MessageEvent<{ heads?: number; of?: number }>) => {
+      if (event.data.heads !== undefined) useSound.setState({ heads: event.data.heads, of: event.data.of ?? 0 });
+    };
+    const channel = new MessageChannel();
+    this.loader.postMessage({ port: channel.port1 }, [channel.port1]);
+    node.port.postMessage({ type: "port", port: channel.port2 } satisfies ToEngine, [channel.port2]);
+    useSound.setState({ rate: context.sampleRate });
+    if (this.view) await this.bring(this.view);
+  }
+
+  /** What is to be heard; before the first gesture it is only remembered. */
+  async show(view: InstrumentView): Promise<void> {
+    this.view = view;
+    if (this.node) await this.bring(view);
+  }
+
+  private async bring(view: InstrumentView): Promise<void> {
+    const response = await fetch(`/api/instruments/${view.id}/program`);
+    if (!response.ok || !this.node) return;
+    const bytes = await response.arrayBuffer();
+    this.node.port.postMessage({ type: "program", bytes } satisfies ToEngine, [bytes]);
+    const samples = JSON.stringify([view.id, view.program.samples]);
+    if (samples === this.samples) return;
+    this.samples = samples;
+    useSound.setState({ heads: 0, of: view.program.samples.length });
+    this.loader?.postMessage({
+      load: { samples: view.program.samples.map((s) => ({ take: s.source, frames: s.frames, channels: s.channels })) },
+    });
+  }
+
+  async on(key: number, velocity: number): Promise<void> {
+    if (key < 0 || key > 127) return;
+    useSound.setState((state) => ({ held: new Set(state.held).add(key) }));
+    await this.start();
+    if (!useSound.getState().held.has(key)) return;
+    const wanted = this.view?.program.regions
+      .filter((r) => r.low_key <= key && key <= r.high_key && r.low_velocity <= velocity && velocity <= r.high_velocity)
+      .map((r) => r.sample);
+    this.loader?.postMessage({ first: wanted });
+    this.node?.port.postMessage({ type: "on", key, velocity } satisfies ToEngine);
+  }
+
+  off(key: number): void {
+    useSound.setState((state) => {
+      const held = new Set(state.held);
+      held.delete(key);
+      return { held };
+    });
+    this.node?.port.postMessage({ type: "off", key } satisfies ToEngine);
+  }
+
+  quiet(): void {
+    useSound.setState({ held: new Set() });
+    this.node?.port.postMessage({ type: "quiet" } satisfies ToEngine);
+  }
+
+  /** A sine held beside the sound; `undefined` ends it. */
+  async reference(hz: number | undefined): Promise<void> {
+    await this.start();
+    this.tone?.stop();
+    this.tone = undefined;
+    if (hz === undefined || !this.context) return;
+    const gain = new GainNode(this.context, { gain: 0.1 });
+    this.tone = new OscillatorNode(this.context, { frequency: hz });
+    this.tone.connect(gain).connect(this.context.destination);
+    this.tone.start();
+  }
+}
+
+export const player = new Player();
+
+/** Keys of a real MIDI keyboard, once the user allows it. */
+export async function listenToMidi(): Promise<number> {
+  if (!("requestMIDIAccess" in navigator)) throw new Error("This browser has no Web MIDI: use Chromium, or play by mouse and letter keys.");
+  const access = await navigator.requestMIDIAccess();
+  const listen = () => {
+    for (const input of access.inputs.values()) {
+      input.onmidimessage = (event: MIDIMessageEvent) => {
+        const [status = 0, key = 0, velocity = 0] = event.data ?? [];
+        if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
+        else if ((status & 0xe0) === 0x80) player.off(key);
+      };
+    }
+  };
+  access.onstatechange = listen;
+  listen();
+  return access.inputs.size;
+}
+
+const LETTERS = "zsxdcvgbhnjmq2w3er5t6y7u";
+
+/** The computer's letter keys, while Play keys is on: two octaves from C3. */
+export function keyOfLetter(code: string): number | undefined {
+  const at = LETTERS.indexOf(code.replace(/^(Key|Digit)/, "").toLowerCase());
+  if (at < 0) return undefined;
+  return at < 12 ? 48 + at : 60 + at - 12;
+}

@@ -1,0 +1,12 @@
+// What the server owns.
+import { queryOptions } from "@tanstack/react-query";
+import { answer, api } from "../api/client";
+
+export const shelfQuery = queryOptions({ queryKey: ["shelf"], queryFn: async () => answer(await api.GET("/api/instruments")) });
+export const rigsQuery = queryOptions({ queryKey: ["rigs"], queryFn: async () => answer(await api.GET("/api/rigs")), staleTime: Infinity });
+export const instrumentQuery = (id: number) =>
+  queryOptions({ queryKey: ["instrument", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}", { params: { path: { id } } })) });
+export const thumbnailsQuery = (id: number) =>
+  queryOptions({ queryKey: ["thumbnails", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })) });
+export const exportsQuery = (id: number) =>
+  queryOptions({ queryKey: ["exports", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })) });

@@ -1,0 +1,39 @@
+// What is chosen and what part of the ladder is in view.
+import { create } from "zustand";
+
+interface View {
+  /** The cell on the bench. */
+  focus: string | undefined;
+  /** Cells that an edit is done to. */
+  chosen: Set<string>;
+  /** Lowest key in view, and how many. */
+  low: number;
+  keys: number;
+  playKeys: boolean;
+  toast: string | undefined;
+  choose: (focus: string | undefined, chosen: Set<string>) => void;
+  look: (low: number, keys: number) => void;
+  setPlayKeys: (on: boolean) => void;
+  say: (toast: string | undefined) => void;
+}
+
+export const useView = create<View>((set) => ({
+  focus: undefined,
+  chosen: new Set(),
+  low: 30,
+  keys: 61,
+  playKeys: false,
+  toast: undefined,
+  choose: (focus, chosen) => set({ focus, chosen }),
+  look: (low, keys) => {
+    const count = Math.min(128, Math.max(12, keys));
+    set({ keys: count, low: Math.min(128 - count, Math.max(0, low)) });
+  },
+  setPlayKeys: (playKeys) => set({ playKeys }),
+  say: (toast) => set({ toast }),
+}));
+
+/** Says what went wrong, in the server's words. */
+export function sayError(error: unknown): void {
+  useView.getState().say(error instanceof Error ? error.message : String(error));
+}

@@ -1,0 +1,76 @@
+// Giving it away.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, api, type InstrumentView, type JobView } from "../api/client";
+import { megabytes } from "../model/units";
+import { Choice } from "../parts/Choice";
+import { exportsQuery } from "../state/queries";
+import { sayError } from "../state/view";
+
+type Format = "sfz" | "sound_font2";
+
+export function ExportBench({ view }: { view: InstrumentView }) {
+  const [format, setFormat] = useState<Format>("sfz");
+  const [bits, setBits] = useState<"16" | "24" | "32">("24");
+  const exports = useQuery(exportsQuery(view.id));
+  const losses = useQuery({
+    queryKey: ["instrument", view.id, "losses", format],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/losses/{format}", { params: { path: { id: view.id, format } } })),
+  });
+  const begin = async () => {
+    answer(await api.POST("/api/instruments/{id}/exports", { params: { path: { id: view.id } }, body: { format, bits: Number(bits) } }));
+    await exports.refetch();
+  };
+  const regions = view.program.regions.length;
+  const missing = view.takes.filter((t) => t.chosen && !t.treatment).length;
+  return (
+    <>
+      <div>
+        <h2 className="text-[17px] font-semibold">Export</h2>
+        <p className="text-ink3">{regions} regions go out{missing > 0 ? `; ${missing} takes are still being measured` : ""}.</p>
+      </div>
+      <div className="card grid grid-cols-3 items-end gap-3 p-3">
+        <Choice<Format> label="Format" value={format} onChange={setFormat} options={[{ value: "sfz", name: "SFZ with WAV files" }, { value: "sound_font2", name: "SoundFont 2" }]} />
+        {format === "sfz" ? (
+          <Choice label="Bits" value={bits} onChange={setBits} options={[{ value: "16", name: "16 bit" }, { value: "24", name: "24 bit" }, { value: "32", name: "32 bit float" }]} />
+        ) : (
+          <p className="pb-1 text-ink2">24 bit, as 16 and 8</p>
+        )}
+        <button className="button act" disabled={regions === 0} onClick={() => void begin().catch(sayError)}>Export</button>
+      </div>
+      <div className="card p-3">
+        <h3 className="mb-1 font-semibold">What this format will lose</h3>
+        {losses.data?.length === 0 && <p className="text-ink2">Nothing: fades and the loops' crossfades are rendered into the audio, tuning is rounded to whole cents.</p>}
+        <ul className="list-disc pl-5">{losses.data?.map((loss) => <li key={loss.what}>{loss.what} <span className="text-ink3">{loss.regions} regions</span></li>)}</ul>
+      </div>
+      <div className="card overflow-hidden">
+        <h3 className="px-3 pt-2 font-semibold">Made so far</h3>
+        {exports.data?.length === 0 && <p className="px-3 pb-3 text-ink3">Nothing yet. What you export is listed here and can be fetched again.</p>}
+        {exports.data?.map((job) => <Made key={job.id} job={job} />)}
+      </div>
+    </>
+  );
+}
+
+function Made({ job }: { job: JobView }) {
+  const name = job.result?.name ?? ((job.input as { format?: string }).format === "sfz" ? "SFZ with WAV files" : "SoundFont 2");
+  return (
+    <div className="flex items-center gap-3 border-t border-line2 px-3 py-2" data-job={job.id}>
+      <span className="min-w-0 flex-1 truncate">{name}</span>
+      {job.state === "done" && (
+        <>
+          <span className="num text-ink3">{megabytes(job.result?.bytes ?? 0)}</span>
+          <a className="button" href={`/api/jobs/${job.id}/file`} download>Download</a>
+        </>
+      )}
+      {(job.state === "waiting" || job.state === "running") && (
+        <>
+          <progress className="h-2 w-40 accent-act" value={job.share} max={1} aria-label="Export" />
+          <button className="button" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: job.id } } })}>Cancel</button>
+        </>
+      )}
+      {job.state === "failed" && <span className="text-mark">{job.error}</span>}
+      {job.state === "cancelled" && <span className="text-ink3">cancelled</span>}
+    </div>
+  );
+}

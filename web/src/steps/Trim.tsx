@@ -1,0 +1,101 @@
+// Where each take starts and ends, and how loud it is.
+import { useState } from "react";
+import { change, type Fact } from "../api/client";
+import { player } from "../sound/player";
+import { db, decibels, frames } from "../model/units";
+import { Badge, BenchHead, type OnBench } from "../parts/Bench";
+import type { Plot } from "../parts/Board";
+import { Field } from "../parts/Field";
+import { Waveform } from "../parts/Waveform";
+import { sayError } from "../state/view";
+
+export const trimPlot: Plot = {
+  title: "loudness",
+  low: -50,
+  high: -5,
+  value: (take) => (take.facts?.loudness_lufs == null ? undefined : take.facts.loudness_lufs + (take.treatment?.gain_db ?? 0)),
+  show: (value) => `${value.toFixed(1)} LUFS`,
+};
+
+export function TrimBench({ on }: { on: OnBench }) {
+  const { take, takes, view } = on;
+  const [moving, setMoving] = useState<{ id: string; frame: number } | undefined>();
+  const held = take.treatment;
+  if (!held) return <p className="text-ink3">This take is being measured.</p>;
+  const set = (label: string, fact: Fact, value: unknown) =>
+    change(view.id, label, [{ take: take.id, fact, value }])
+      .catch(sayError)
+      .finally(() => setMoving(undefined));
+  const unit = frames(take.rate_hz);
+  const start = moving?.id === "start" ? moving.frame : held.start_frame;
+  const end = moving?.id === "end" ? moving.frame : held.end_frame;
+  const facts = take.facts;
+  const others = takes.filter((t) => t.id !== take.id && t.suggestion);
+  const said = take.correction;
+  // Only the offset from the automatic value is put on the others: each has its own sound.
+  const offsets = () =>
+    others.flatMap((other) => {
+      const wishes = [];
+      if (said.start_frame != null) wishes.push({ take: other.id, fact: "start_frame" as const, value: Math.max(0, other.suggestion!.start_frame + said.start_frame - take.suggestion!.start_frame) });
+      if (said.end_frame != null) wishes.push({ take: other.id, fact: "end_frame" as const, value: Math.min(other.frames, Math.max(1, other.suggestion!.end_frame + said.end_frame - take.suggestion!.end_frame)) });
+      if (said.gain_db != null) wishes.push({ take: other.id, fact: "gain_db" as const, value: said.gain_db });
+      return wishes;
+    });
+  return (
+    <>
+      <BenchHead on={on} note={facts && facts.clipped_frames > 0 && <Badge wrong>{facts.clipped_frames} frames clipped</Badge>} />
+      <div className="card relative h-[300px] shrink-0 overflow-hidden">
+        <Waveform
+          take={take}
+          heard={[start, end]}
+          marks={[
+            { id: "start", label: "start", frame: start, side: "right" },
+            { id: "end", label: "end", frame: end, side: "left" },
+          ]}
+          onDrag={(id, frame) => setMoving({ id, frame })}
+          onDrop={(id, frame) => void set(id === "start" ? "move the start" : "move the end", id === "start" ? "start_frame" : "end_frame", frame)}
+        />
+      </div>
+      <div className="card flex flex-wrap items-end gap-3 p-3">
+        <Field label="Start" width="110px" value={start} unit={unit} byHand={said.start_frame != null} onSet={(v) => void set("move the start", "start_frame", Math.max(0, Math.round(v)))} onAutomatic={() => void set("start back to automatic", "start_frame", undefined)} />
+        <Field label="End" width="110px" value={end} unit={unit} byHand={said.end_frame != null} onSet={(v) => void set("move the end", "end_frame", Math.max(1, Math.round(v)))} onAutomatic={() => void set("end back to automatic", "end_frame", undefined)} />
+        <Field label="Level" width="90px" value={held.gain_db} unit={decibels} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
+        <div className="grow" />
+        {others.length > 0 && (
+          <button className="button" disabled={offsets().length === 0} onClick={() => void change(view.id, `same trim on ${others.length} takes`, offsets()).catch(sayError)}>
+            Use on {others.length} more
+          </button>
+        )}
+        <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
+      </div>
+      <dl className="card num grid grid-cols-4 gap-x-4 gap-y-2 p-3 text-[12px]">
+        {([["peak", db(facts?.peak_dbfs)], ["loudness", facts?.loudness_lufs == null ? "–" : `${facts.loudness_lufs.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`]] as const).map(([name, value]) => (
+          <div key={name}>
+            <dt className="font-sans text-ink3">{name}</dt>
+            <dd>{value}</dd>
+          </div>
+        ))}
+      </dl>
+    </>
+  );
+}
+
+export function velocityOf(on: OnBench): number {
+  return on.view.plan.passes[on.cell.cell.pass]?.layers[on.cell.cell.layer]?.strike_velocity ?? 100;
+}
+
+/** Plays the take as the map plays it, while it is held. */
+export function HearButton({ keyNumber, velocity, name = "Hear it" }: { keyNumber: number; velocity: number; name?: string }) {
+  return (
+    <button
+      className="button act"
+      onPointerDown={() => void player.on(keyNumber, velocity)}
+      onPointerUp={() => player.off(keyNumber)}
+      onPointerLeave={() => player.off(keyNumber)}
+      onKeyDown={(event) => event.key === "Enter" && !event.repeat && void player.on(keyNumber, velocity)}
+      onKeyUp={(event) => event.key === "Enter" && player.off(keyNumber)}
+    >
+      {name}
+    </button>
+  );
+}
