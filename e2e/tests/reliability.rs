@@ -135,14 +135,14 @@ async fn a_bad_line_spoils_no_take() -> anyhow::Result<()> {
         })
         .await?;
     for take in takes(&view) {
-        assert_eq!(take["facts"]["key"], take["cell"]["key"], "{take}");
+        assert_eq!(take["facts"]["pitch"]["key"], take["cell"]["key"], "{take}");
         let treated = &take["treatment"];
         let frames = treated["end_frame"].as_u64().context("end")?
             - treated["start_frame"].as_u64().context("start")?;
         assert!((96_000..150_000).contains(&frames), "held for {frames} frames");
         // A lost or doubled block breaks the phase: the pitch would not be this sure.
         assert!(
-            take["facts"]["confidence"]
+            take["facts"]["pitch"]["confidence"]
                 .as_f64()
                 .is_some_and(|sure| sure > 0.8),
             "{}",

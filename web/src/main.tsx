@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { createRootRoute, createRoute, createRouter, Outlet, RouterProvider } from "@tanstack/react-router";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -6,6 +6,7 @@ import { follow } from "./api/live";
 import { NewInstrument } from "./pages/NewInstrument";
 import { Shelf } from "./pages/Shelf";
 import { Workshop } from "./pages/Workshop";
+import { queries } from "./state/client";
 import { useView } from "./state/view";
 import "./theme.css";
 
@@ -36,7 +37,6 @@ function Page() {
   );
 }
 
-const queries = new QueryClient({ defaultOptions: { queries: { retry: 1, refetchOnWindowFocus: false } } });
 follow(queries);
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

@@ -21,19 +21,78 @@ fn sine(key: u8, channels: usize, rate_hz: u32) -> Audio {
     }
 }
 
+/// Runs `ladder measure --json`; gives its exit code and one object a file.
+fn measured(files: &[std::path::PathBuf]) -> (Option<i32>, Vec<serde_json::Value>) {
+    let output = Command::new(env!("CARGO_BIN_EXE_ladder"))
+        .args(["measure", "--json"])
+        .args(files)
+        .output()
+        .unwrap();
+    let lines = String::from_utf8(output.stdout).unwrap();
+    (
+        output.status.code(),
+        lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect(),
+    )
+}
+
+/// Files as `sox` and `lame` (Debian's packages) write them.
+#[test]
+fn every_format_gives_the_same_facts() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    let wav = path("a4.wav");
+    std::fs::write(&wav, formats::wav_bytes(&sine(69, 2, 44_100), 24, None)).unwrap();
+    let names = ["a4.aiff", "a4 mono.aif", "a4.flac", "a4.ogg", "a4.mp3", "a4 8 bit.wav", "a4 32.wav"];
+    for name in names {
+        // `lame` notes how many frames it put before the first, and `sox` does not.
+        let mut convert = Command::new(if name == "a4.mp3" { "lame" } else { "sox" });
+        convert.arg(&wav);
+        match name {
+            "a4.mp3" => convert.arg("--quiet"),
+            "a4 mono.aif" => convert.args(["-b", "16", "-c", "1"]),
+            "a4 8 bit.wav" => convert.args(["-b", "8"]),
+            "a4 32.wav" => convert.args(["-b", "32"]),
+            _ => &mut convert,
+        };
+        let status = convert.arg(path(name)).status().unwrap();
+        assert!(status.success(), "{name} could not be written");
+    }
+    let of_wav = measured(&[wav]).1[0]["loudness_lufs"].as_f64().unwrap();
+    let (code, lines) = measured(&names.map(path));
+    assert_eq!(code, Some(0), "{lines:?}");
+    for (name, facts) in names.iter().zip(&lines) {
+        assert_eq!(facts["key"], 69, "{name}");
+        assert!(facts["cents"].as_f64().unwrap().abs() < 0.5, "{name}: {facts}");
+        assert_eq!(facts["rate_hz"], 44_100, "{name}");
+        // Eight bits have a floor of their own, and what is packed with loss rings before a sudden start: 10 ms, else 1.
+        let lossy = ["mp3", "ogg", "8 bit"].iter().any(|kind| name.contains(kind));
+        let most = if lossy { 441 } else { 44 };
+        let start = facts["start_frame"].as_u64().unwrap();
+        assert!(start.abs_diff(8_820) <= most, "{name} starts at {start}");
+        let loudness = facts["loudness_lufs"].as_f64().unwrap();
+        // Two channels of the same are 3 LU over one (ITU-R BS.1770-4).
+        let expected = of_wav + 10.0 * (facts["channels"].as_f64().unwrap() / 2.0).log10();
+        let most = if lossy { 0.5 } else { 0.05 };
+        assert!((loudness - expected).abs() < most, "{name}: {loudness} for {expected}");
+        if !name.contains("mp3") {
+            assert_eq!(facts["frames"], 88_200, "{name}");
+        }
+    }
+}
+
 #[test]
 fn good_files_are_measured_and_bad_ones_are_named() {
     let folder = tempfile::TempDir::new().unwrap();
     let path = |name: &str| folder.path().join(name);
-    std::fs::write(path("a4.wav"), formats::write_wav(&sine(69, 2, 44_100), 24, None)).unwrap();
+    std::fs::write(path("a4.wav"), formats::wav_bytes(&sine(69, 2, 44_100), 24, None)).unwrap();
     std::fs::write(
         path("c3 mono.wav"),
-        formats::write_wav(&sine(48, 1, 96_000), 16, None),
+        formats::wav_bytes(&sine(48, 1, 96_000), 16, None),
     )
     .unwrap();
     std::fs::write(
         path("silent.wav"),
-        formats::write_wav(&Audio::mono(48_000, vec![0.0; 4_800]), 32, None),
+        formats::wav_bytes(&Audio::mono(48_000, vec![0.0; 4_800]), 32, None),
     )
     .unwrap();
     std::fs::write(path("no sound.flac"), b"this is a letter to the workshop").unwrap();
@@ -46,18 +105,8 @@ fn good_files_are_measured_and_bad_ones_are_named() {
         "silent.wav",
         "not there.wav",
     ];
-    let output = Command::new(env!("CARGO_BIN_EXE_ladder"))
-        .arg("measure")
-        .arg("--json")
-        .args(names.map(path))
-        .output()
-        .unwrap();
-    assert_eq!(output.status.code(), Some(1));
-    let lines: Vec<serde_json::Value> = String::from_utf8(output.stdout)
-        .unwrap()
-        .lines()
-        .map(|line| serde_json::from_str(line).unwrap())
-        .collect();
+    let (code, lines) = measured(&names.map(path));
+    assert_eq!(code, Some(1));
     assert_eq!(lines.len(), names.len());
     assert_eq!(
         (&lines[0]["key"], &lines[0]["channels"], &lines[0]["rate_hz"]),

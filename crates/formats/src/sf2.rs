@@ -5,6 +5,7 @@ use crate::riff::{chunk, list};
 use crate::wav::to_24;
 use program::{LoopRuns, Program, Region, SoundsOn};
 use signal::Audio;
+use std::io::{Seek, SeekFrom, Write};
 
 /// Zero frames after each sample (section 7.10).
 const GAP_FRAMES: u64 = 46;
@@ -28,12 +29,16 @@ const VELOCITY_CONCAVE: u16 = 0x0502;
 const VELOCITY_LINEAR: u16 = 0x0102;
 const CUTOFF: u16 = 8;
 
-/// Writes a lowered program. `audio` gives the baked audio of each of its samples, by index; it is asked for each twice, so that
-/// no more than one is held beside the file.
+/// Writes a lowered program. `audio` gives the baked audio of each of its samples, by index, once, in order: no more than one is
+/// held at a time.
 ///
 /// # Errors
-/// Where the format's 16-bit indices or 4 GiB do not suffice, with the number, before anything is read.
-pub fn write_sf2(program: &Program, mut audio: impl FnMut(usize) -> Audio) -> Result<Vec<u8>, FormatError> {
+/// Where the format's 16-bit indices or 4 GiB do not suffice, with the number, before anything is read; where audio or `out` fails.
+pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
+    out: &mut (impl Write + Seek),
+    program: &Program,
+    mut audio: impl FnMut(usize) -> Result<Audio, E>,
+) -> Result<(), E> {
     let sides: Vec<u64> = program
         .samples
         .iter()
@@ -49,7 +54,8 @@ pub fn write_sf2(program: &Program, mut audio: impl FnMut(usize) -> Audio) -> Re
         let gib = (frames * 3) as f64 / 1_073_741_824.0;
         return Err(FormatError::TooMuch(format!(
             "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, or use a lower rate."
-        )));
+        ))
+        .into());
     }
     let mut tables = Tables::default();
     tables.fill(program, &sides)?;
@@ -59,11 +65,34 @@ pub fn write_sf2(program: &Program, mut audio: impl FnMut(usize) -> Audio) -> Re
     chunk(&mut info, b"isng", b"EMU8000\0");
     chunk(&mut info, b"INAM", &text(&program.name, 254));
     chunk(&mut info, b"ISFT", b"Ladder\0\0");
+    let (mut info_list, mut tables_list) = (Vec::new(), Vec::new());
+    list(&mut info_list, b"INFO", &info);
+    list(&mut tables_list, b"pdta", &tables.chunks());
 
-    let mut high = Vec::with_capacity(frames as usize * 2);
-    let mut low = Vec::with_capacity(frames as usize);
+    // Every length is known before a sample is read.
+    let (high_bytes, low_bytes, low_pad) = (frames * 2, frames, frames % 2);
+    let sample_list = 4 + 8 + high_bytes + 8 + low_bytes + low_pad;
+    let body = 4 + info_list.len() as u64 + 8 + sample_list + tables_list.len() as u64;
+    let chunk_head = |id: &[u8; 4], bytes: u64| [&id[..], &(bytes as u32).to_le_bytes()].concat();
+    out.write_all(&chunk_head(b"RIFF", body))?;
+    out.write_all(b"sfbk")?;
+    out.write_all(&info_list)?;
+    out.write_all(&chunk_head(b"LIST", sample_list))?;
+    out.write_all(b"sdta")?;
+    out.write_all(&chunk_head(b"smpl", high_bytes))?;
+    // The upper 16 bits of all samples stand before the low 8 of all: one sample at a time goes to both places.
+    let mut high_at = out.stream_position()?;
+    let mut low_at = high_at + high_bytes;
+    out.seek(SeekFrom::Start(low_at))?;
+    out.write_all(&chunk_head(b"sm24", low_bytes))?;
+    low_at += 8;
     for (index, sides) in sides.iter().enumerate() {
-        let audio = audio(index);
+        let audio = audio(index)?;
+        let count = (program.samples[index].frames + GAP_FRAMES) * sides;
+        let (mut high, mut low) = (
+            Vec::with_capacity(count as usize * 2),
+            Vec::with_capacity(count as usize),
+        );
         for side in 0..*sides as usize {
             let channel = audio.channels.get(side).map_or(&[][..], Vec::as_slice);
             for frame in 0..program.samples[index].frames as usize {
@@ -75,18 +104,17 @@ pub fn write_sf2(program: &Program, mut audio: impl FnMut(usize) -> Audio) -> Re
             high.extend(std::iter::repeat_n(0, GAP_FRAMES as usize * 2));
             low.extend(std::iter::repeat_n(0, GAP_FRAMES as usize));
         }
+        for (at, bytes) in [(&mut high_at, high), (&mut low_at, low)] {
+            out.seek(SeekFrom::Start(*at))?;
+            out.write_all(&bytes)?;
+            *at += bytes.len() as u64;
+        }
     }
-    let mut samples = Vec::new();
-    chunk(&mut samples, b"smpl", &high);
-    chunk(&mut samples, b"sm24", &low);
-
-    let mut body = b"sfbk".to_vec();
-    list(&mut body, b"INFO", &info);
-    list(&mut body, b"sdta", &samples);
-    list(&mut body, b"pdta", &tables.chunks());
-    let mut file = Vec::with_capacity(body.len() + 8);
-    chunk(&mut file, b"RIFF", &body);
-    Ok(file)
+    if low_pad == 1 {
+        out.write_all(&[0])?;
+    }
+    out.write_all(&tables_list)?;
+    Ok(())
 }
 
 /// A zero-ended text of even length.

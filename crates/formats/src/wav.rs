@@ -3,6 +3,7 @@
 use crate::riff::{chunk, find};
 use program::{Loop, LoopRuns};
 use signal::Audio;
+use std::io::Write;
 
 /// What a `smpl` chunk says.
 #[derive(Debug, Clone, PartialEq)]
@@ -19,51 +20,124 @@ const EXTENSIBLE: u16 = 0xFFFE;
 /// Last fourteen bytes of the sub-format's GUID.
 const GUID_TAIL: [u8; 14] = [0, 0, 0, 0, 0x10, 0, 0x80, 0, 0, 0xAA, 0, 0x38, 0x9B, 0x71];
 
-/// Writes a whole file, `bits` 16, 24 or 32 (float). 24 and 32 bits are written as `WAVE_FORMAT_EXTENSIBLE`.
-pub fn write_wav(audio: &Audio, bits: u16, sampler: Option<&Sampler>) -> Vec<u8> {
-    let channels = audio.channels.len() as u16;
-    let block = channels * (bits / 8);
-    let mut format = Vec::with_capacity(40);
-    let tag = if bits == 16 { 1 } else { EXTENSIBLE };
-    format.extend(tag.to_le_bytes());
-    format.extend(channels.to_le_bytes());
-    format.extend(audio.rate_hz.to_le_bytes());
-    format.extend((audio.rate_hz * u32::from(block)).to_le_bytes());
-    format.extend(block.to_le_bytes());
-    format.extend(bits.to_le_bytes());
-    if tag == EXTENSIBLE {
-        format.extend(22u16.to_le_bytes());
-        format.extend(bits.to_le_bytes());
-        let speakers: u32 = match channels {
-            1 => 0x4,
-            2 => 0x3,
-            _ => 0,
-        };
-        format.extend(speakers.to_le_bytes());
-        format.extend(if bits == 32 { 3u16 } else { 1 }.to_le_bytes());
-        format.extend(GUID_TAIL);
+/// What stands before the samples of a WAV file, `bits` 16, 24 or 32 (float). 24 and 32 bits are written as
+/// `WAVE_FORMAT_EXTENSIBLE`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct WavLayout {
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// Interleaved in every frame.
+    pub channels: u16,
+    /// 16, 24 or 32 (float).
+    pub bits: u16,
+    /// Length.
+    pub frames: u64,
+    /// Root and loop, written before the samples.
+    pub sampler: Option<Sampler>,
+}
+
+impl WavLayout {
+    /// Bytes of all samples.
+    pub fn sample_bytes(&self) -> u64 {
+        self.frames * u64::from(self.channels) * u64::from(self.bits / 8)
     }
-    let mut data = Vec::with_capacity(audio.frames() * usize::from(block));
-    for sample in audio.interleaved() {
+
+    /// Everything before the first sample. A length of 4 GiB or more is written as the largest that the field holds.
+    pub fn header(&self) -> Vec<u8> {
+        let block = self.channels * (self.bits / 8);
+        let mut format = Vec::with_capacity(40);
+        let tag = if self.bits == 16 { 1 } else { EXTENSIBLE };
+        format.extend(tag.to_le_bytes());
+        format.extend(self.channels.to_le_bytes());
+        format.extend(self.rate_hz.to_le_bytes());
+        format.extend((self.rate_hz * u32::from(block)).to_le_bytes());
+        format.extend(block.to_le_bytes());
+        format.extend(self.bits.to_le_bytes());
+        if tag == EXTENSIBLE {
+            format.extend(22u16.to_le_bytes());
+            format.extend(self.bits.to_le_bytes());
+            let speakers: u32 = match self.channels {
+                1 => 0x4,
+                2 => 0x3,
+                _ => 0,
+            };
+            format.extend(speakers.to_le_bytes());
+            format.extend(if self.bits == 32 { 3u16 } else { 1 }.to_le_bytes());
+            format.extend(GUID_TAIL);
+        }
+        let mut chunks = b"WAVE".to_vec();
+        chunk(&mut chunks, b"fmt ", &format);
+        if self.bits == 32 {
+            chunk(&mut chunks, b"fact", &(self.frames as u32).to_le_bytes());
+        }
+        if let Some(sampler) = &self.sampler {
+            chunk(&mut chunks, b"smpl", &smpl(self.rate_hz, sampler));
+        }
+        let samples = self.sample_bytes();
+        let length = |bytes: u64| u32::try_from(bytes).unwrap_or(u32::MAX).to_le_bytes();
+        let mut header = b"RIFF".to_vec();
+        header.extend(length(chunks.len() as u64 + 8 + samples + samples % 2));
+        header.extend(chunks);
+        header.extend(b"data");
+        header.extend(length(samples));
+        header
+    }
+}
+
+/// Appends samples as they stand in a WAV file of so many bits.
+pub fn encode_samples(bits: u16, samples: &[f32], out: &mut Vec<u8>) {
+    for &sample in samples {
         match bits {
-            16 => data.extend(
+            16 => out.extend(
                 ((f64::from(sample) * 32_768.0).round().clamp(-32_768.0, 32_767.0) as i16).to_le_bytes(),
             ),
-            24 => data.extend(&to_24(sample).to_le_bytes()[..3]),
-            _ => data.extend(sample.to_le_bytes()),
+            24 => out.extend(&to_24(sample).to_le_bytes()[..3]),
+            _ => out.extend(sample.to_le_bytes()),
         }
     }
-    let mut chunks = b"WAVE".to_vec();
-    chunk(&mut chunks, b"fmt ", &format);
-    if bits == 32 {
-        chunk(&mut chunks, b"fact", &(audio.frames() as u32).to_le_bytes());
+}
+
+/// Reads samples as they stand in a WAV file of so many bits; an incomplete last one is dropped.
+pub fn decode_samples(bits: u16, bytes: &[u8]) -> Vec<f32> {
+    let whole = |b: &[u8]| f32::from(i16::from_le_bytes([b[0], b[1]])) / 32_768.0;
+    let wide = |b: &[u8]| (i32::from_le_bytes([0, b[0], b[1], b[2]]) >> 8) as f32 / 8_388_608.0;
+    let float = |b: &[u8]| f32::from_le_bytes([b[0], b[1], b[2], b[3]]);
+    match bits {
+        16 => bytes.chunks_exact(2).map(whole).collect(),
+        24 => bytes.chunks_exact(3).map(wide).collect(),
+        _ => bytes.chunks_exact(4).map(float).collect(),
     }
-    if let Some(sampler) = sampler {
-        chunk(&mut chunks, b"smpl", &smpl(audio.rate_hz, sampler));
-    }
-    chunk(&mut chunks, b"data", &data);
-    let mut file = Vec::with_capacity(chunks.len() + 8);
-    chunk(&mut file, b"RIFF", &chunks);
+}
+
+/// Writes a whole file, `bits` 16, 24 or 32 (float).
+///
+/// # Errors
+/// Those of `out`.
+pub fn write_wav(
+    out: &mut impl Write,
+    audio: &Audio,
+    bits: u16,
+    sampler: Option<&Sampler>,
+) -> std::io::Result<()> {
+    let layout = WavLayout {
+        rate_hz: audio.rate_hz,
+        channels: audio.channels.len() as u16,
+        bits,
+        frames: audio.frames() as u64,
+        sampler: sampler.cloned(),
+    };
+    out.write_all(&layout.header())?;
+    let mut bytes = Vec::with_capacity(layout.sample_bytes() as usize + 1);
+    encode_samples(bits, &audio.interleaved(), &mut bytes);
+    bytes.resize(bytes.len() + bytes.len() % 2, 0);
+    out.write_all(&bytes)
+}
+
+/// The same in memory.
+pub fn wav_bytes(audio: &Audio, bits: u16, sampler: Option<&Sampler>) -> Vec<u8> {
+    let mut file = Vec::new();
+    // Writing to memory does not fail.
+    let _ = write_wav(&mut file, audio, bits, sampler);
     file
 }
 
@@ -138,7 +212,7 @@ mod tests {
                 start_frame: start, end_frame: start + length, crossfade_frames: 0, runs: LoopRuns::ThroughRelease,
             });
             let sampler = Sampler { root_key: key, recording_cents: cents, looped };
-            let file = write_wav(&audio, bits, Some(&sampler));
+            let file = wav_bytes(&audio, bits, Some(&sampler));
             let read = read_sampler(&file).unwrap();
             prop_assert_eq!(read.root_key, key);
             prop_assert!((read.recording_cents - cents).abs() < 1e-4);
@@ -148,15 +222,24 @@ mod tests {
         }
     }
 
-    /// The store reads stretches of its recordings without parsing them: samples begin at byte 80.
     #[test]
-    fn samples_of_a_float_file_begin_where_the_store_reads_them() {
-        let file = write_wav(&Audio::mono(48_000, vec![0.5, -0.25]), 32, None);
-        assert_eq!(file.len(), 88);
-        assert_eq!(
-            file[80..88],
-            [0.5f32.to_le_bytes(), (-0.25f32).to_le_bytes()].concat()
-        );
+    fn samples_begin_after_the_header_and_are_read_back_in_every_width() {
+        let samples = [0.5, -0.25, 0.125, -1.0];
+        for bits in [16, 24, 32] {
+            let (layout, file) = (
+                WavLayout {
+                    rate_hz: 48_000,
+                    channels: 2,
+                    bits,
+                    frames: 2,
+                    sampler: None,
+                },
+                wav_bytes(&Audio::from_interleaved(48_000, 2, &samples), bits, None),
+            );
+            let header = layout.header();
+            assert_eq!(file[..header.len()], header);
+            assert_eq!(decode_samples(bits, &file[header.len()..]), samples);
+        }
     }
 
     /// MMA: 0x80000000 is 50 cents.

@@ -1,7 +1,7 @@
 //! A SoundFont of ours, read by an independent parser and rendered by an independent renderer (crate `rustysynth`), beside our own engine.
 
 use engine::{Event, EventKind, render_offline};
-use formats::{Format, bake, lower, write_sf2};
+use formats::{Format, FormatError, bake, lower, write_sf2};
 use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
 use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
 use signal::Audio;
@@ -114,7 +114,12 @@ fn the_soundfont_plays_in_tune_holds_and_tells_its_layers_apart() {
     let (program, audio) = instrument();
     let lowered = lower(&program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
-    let file = write_sf2(&lowered.program, |n| baked[n].clone()).unwrap();
+    let mut file = std::io::Cursor::new(Vec::new());
+    write_sf2(&mut file, &lowered.program, |n| {
+        Ok::<_, FormatError>(baked[n].clone())
+    })
+    .unwrap();
+    let file = file.into_inner();
     let font = Arc::new(SoundFont::new(&mut file.as_slice()).unwrap());
     assert_eq!(font.get_presets()[0].get_name(), "Parlour reed organ");
     assert_eq!(font.get_sample_headers().len(), 12);

@@ -466,7 +466,7 @@ async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Result<Respons
         result["file"].as_str().unwrap_or(""),
         result["name"].as_str().unwrap_or("export"),
     );
-    let bytes = app.store.read_file(path).await?;
+    let (length, bytes) = app.store.read_file(path).await?;
     // RFC 6266 and RFC 5987: the name in UTF-8, percent-encoded.
     let encoded: String = name
         .bytes()
@@ -485,8 +485,9 @@ async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Result<Respons
             HeaderValue::from_static("application/octet-stream"),
         ),
         (header::CONTENT_DISPOSITION, disposition),
+        (header::CONTENT_LENGTH, HeaderValue::from(length)),
     ];
-    Ok((headers, bytes).into_response())
+    Ok((headers, axum::body::Body::from_stream(bytes)).into_response())
 }
 
 /// Where a page wants to go on.

@@ -35,16 +35,7 @@ async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Result<Audio, Pr
     if first >= end {
         return Err(Problem::refused("That stretch of the take is empty."));
     }
-    Ok(app
-        .store
-        .read_recording(
-            &take.recording,
-            take.rate_hz,
-            take.channels,
-            take.first_frame + first,
-            end - first,
-        )
-        .await?)
+    Ok(app.store.take_audio(&take, first, end).await?)
 }
 
 /// Frames of a take, interleaved 32-bit floats, little-endian; at most about a million at once.

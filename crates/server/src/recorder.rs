@@ -6,11 +6,10 @@
 use crate::live::{Live, Message};
 use rig::{Block, Faults, Link, Model, Rig, RigSettings};
 use session::{Action, CellJob, Intake, Outbox, Progress, Session, SessionSettings};
-use signal::Audio;
 use std::collections::{HashMap, HashSet, VecDeque};
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
-use store::{Spool, Store};
+use store::{RecordingForm, Spool, Store};
 use tokio::sync::mpsc;
 
 const BLOCK_FRAMES: usize = 1_024;
@@ -144,8 +143,11 @@ impl Recorder {
             link: Link::new(faults_from_environment(), 5),
             outbox: Outbox::default(),
             intake: Intake::new(CHANNELS),
-            channels: view.channels,
-            rate_hz: view.rate_hz,
+            form: RecordingForm {
+                rate_hz: view.rate_hz,
+                channels: view.channels,
+                bits: view.bits,
+            },
             spool: None,
             recent: VecDeque::new(),
             heard: 0,
@@ -197,8 +199,7 @@ struct Run {
     link: Link,
     outbox: Outbox,
     intake: Intake,
-    channels: u16,
-    rate_hz: u32,
+    form: RecordingForm,
     spool: Option<Arriving>,
     /// What was heard lately, interleaved, in case a take begins a little before now.
     recent: VecDeque<f32>,
@@ -214,7 +215,7 @@ impl Run {
         let (began, mut reported, mut since_sync) = (Instant::now(), Instant::now(), 0);
         loop {
             if real_time {
-                let due = Duration::from_secs_f64(self.rig.frame() as f64 / f64::from(self.rate_hz));
+                let due = Duration::from_secs_f64(self.rig.frame() as f64 / f64::from(self.form.rate_hz));
                 tokio::time::sleep(due.saturating_sub(began.elapsed())).await;
             }
             let mut actions = Vec::new();
@@ -293,10 +294,10 @@ impl Run {
             let skip = (arriving.first_frame.saturating_sub(first) as usize * CHANNELS).min(samples.len());
             arriving
                 .spool
-                .write(&in_channels(&samples[skip..], self.channels))?;
+                .write(&in_channels(&samples[skip..], self.form.channels))?;
         }
         self.recent.extend(samples);
-        let most = self.rate_hz as usize * CHANNELS;
+        let most = self.form.rate_hz as usize * CHANNELS;
         self.recent.drain(..self.recent.len().saturating_sub(most));
         Ok(())
     }
@@ -309,11 +310,11 @@ impl Run {
                     self.instrument, cell.pass, cell.key, cell.layer, cell.round_robin
                 );
                 let folder = self.recorder.store.spool_folder();
-                let mut spool = Spool::begin(folder, &name, self.rate_hz, self.channels)?;
+                let mut spool = Spool::begin(folder, &name, self.form)?;
                 let back =
                     (self.heard.saturating_sub(first_frame) as usize * CHANNELS).min(self.recent.len());
                 let past: Vec<f32> = self.recent.range(self.recent.len() - back..).copied().collect();
-                spool.write(&in_channels(&past, self.channels))?;
+                spool.write(&in_channels(&past, self.form.channels))?;
                 self.spool = Some(Arriving {
                     cell,
                     first_frame,
@@ -333,15 +334,11 @@ impl Run {
 
     /// The take's audio goes under its hash; then a row follows, and the take is there.
     async fn keep(&mut self, mut arriving: Arriving) -> anyhow::Result<()> {
-        let audio: Audio = arriving.spool.finish()?;
-        let wav = formats::write_wav(&audio, 32, None);
+        let hash = self.recorder.store.put_recording(&mut arriving.spool).await?;
+        let frames = arriving.spool.frames();
         self.recorder
             .store
-            .put_recording(arriving.spool.hash(), wav)
-            .await?;
-        self.recorder
-            .store
-            .add_take(self.instrument, arriving.cell, &arriving.spool)
+            .add_take(self.instrument, arriving.cell, &hash, self.form, frames)
             .await?;
         Ok(())
     }

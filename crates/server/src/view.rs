@@ -29,53 +29,13 @@ pub struct TakeView {
     /// Whether it is the chosen one of its cell.
     pub chosen: bool,
     /// `null` until it is measured.
-    pub facts: Option<FactsView>,
+    pub facts: Option<Measurement>,
     /// What Ladder would do.
     pub suggestion: Option<Suggestion>,
     /// What the user said.
     pub correction: Correction,
     /// What holds.
     pub treatment: Option<Treatment>,
-}
-
-/// What was measured.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct FactsView {
-    /// Of the fundamental.
-    pub pitch_hz: Option<f64>,
-    /// Nearest key.
-    pub key: Option<u8>,
-    /// Above that key.
-    pub cents: Option<f64>,
-    /// 0 to 1.
-    pub confidence: Option<f64>,
-    /// Highest sample.
-    pub peak_dbfs: Option<f64>,
-    /// Of the loudest 400 ms.
-    pub loudness_lufs: Option<f64>,
-    /// Outside the sound.
-    pub noise_floor_dbfs: Option<f64>,
-    /// See the bars page.
-    pub clipped_frames: u64,
-    /// Places to loop, best first.
-    pub loops: Vec<LoopPlace>,
-}
-
-/// One place to loop.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct LoopPlace {
-    /// First frame of the loop.
-    pub start_frame: u64,
-    /// First frame after it.
-    pub end_frame: u64,
-    /// Suggested crossfade.
-    pub crossfade_frames: u64,
-    /// Mismatch.
-    pub seam_db: f64,
-    /// Level change inside.
-    pub drift_db: f64,
-    /// Whole periods.
-    pub periods: u32,
 }
 
 /// Everything about an instrument.
@@ -135,31 +95,6 @@ pub struct CardRegion {
     pub low_velocity: u8,
     /// Highest velocity.
     pub high_velocity: u8,
-}
-
-fn facts_view(m: &Measurement) -> FactsView {
-    FactsView {
-        pitch_hz: m.pitch.map(|p| p.hz),
-        key: m.pitch.map(|p| p.key),
-        cents: m.pitch.map(|p| p.cents),
-        confidence: m.pitch.map(|p| p.confidence),
-        peak_dbfs: m.peak_dbfs,
-        loudness_lufs: m.loudness_lufs,
-        noise_floor_dbfs: m.noise_floor_dbfs,
-        clipped_frames: m.clipped_frames,
-        loops: m
-            .loops
-            .iter()
-            .map(|l| LoopPlace {
-                start_frame: l.start_frame as u64,
-                end_frame: l.end_frame as u64,
-                crossfade_frames: l.crossfade_frames as u64,
-                seam_db: l.seam_db,
-                drift_db: l.drift_db,
-                periods: l.periods,
-            })
-            .collect(),
-    }
 }
 
 fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
@@ -222,7 +157,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             let measurement = measured.get(&take.id);
             let correction = Correction::of(take.id, &facts);
             let suggestion =
-                measurement.map(|m| suggest(plan.kind, take.cell.key, take.rate_hz, take.frames, m));
+                measurement.map(|m| suggest(plan.kind, take.cell.key, take.form.rate_hz, take.frames, m));
             let treatment = suggestion.as_ref().map(|s| treat(s, &correction, take.frames));
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
@@ -235,12 +170,12 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             TakeView {
                 id: take.id,
                 cell: take.cell,
-                rate_hz: take.rate_hz,
-                channels: take.channels,
+                rate_hz: take.form.rate_hz,
+                channels: take.form.channels,
                 frames: take.frames,
                 made_at: take.made_at.and_utc().to_rfc3339(),
                 chosen: is_chosen,
-                facts: measurement.map(facts_view),
+                facts: measurement.cloned(),
                 suggestion,
                 correction,
                 treatment,
@@ -277,8 +212,8 @@ fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
     Sample {
         name: name.trim().to_owned(),
         source: take.id.to_string(),
-        rate_hz: take.rate_hz,
-        channels: take.channels,
+        rate_hz: take.form.rate_hz,
+        channels: take.form.channels,
         frames: take.frames,
     }
 }

@@ -75,15 +75,7 @@ async fn measure(store: &Store, job: &Job) -> anyhow::Result<Value> {
     let Some(take) = store.take(id).await? else {
         return Ok(json!({}));
     };
-    let audio = store
-        .read_recording(
-            &take.recording,
-            take.rate_hz,
-            take.channels,
-            take.first_frame,
-            take.frames,
-        )
-        .await?;
+    let audio = store.take_audio(&take, 0, take.frames).await?;
     let (facts, thumbnail) = tokio::task::spawn_blocking(move || work::measure_take(&audio)).await?;
     store.put_measurement(&take, &facts, &thumbnail).await?;
     Ok(json!({}))
@@ -104,15 +96,7 @@ impl Library for StoreLibrary {
                 .take(id)
                 .await?
                 .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
-            self.store
-                .read_recording(
-                    &take.recording,
-                    take.rate_hz,
-                    take.channels,
-                    take.first_frame,
-                    take.frames,
-                )
-                .await
+            self.store.take_audio(&take, 0, take.frames).await
         })
     }
 }
@@ -129,20 +113,24 @@ async fn export(
         store: store.clone(),
         runtime: tokio::runtime::Handle::current(),
     };
+    let ending = match settings.format {
+        Format::Sfz => "zip",
+        Format::SoundFont2 => "sf2",
+    };
+    // Beside the spool: the disk that recordings arrive on has room for them written out.
+    let file = tempfile::NamedTempFile::new_in(store.spool_folder())?;
+    let mut out = std::io::BufWriter::new(file.reopen()?);
     let exported = tokio::task::spawn_blocking(move || {
-        work::export(&program, settings, &library, |done| {
+        let exported = work::export(&program, settings, &library, &mut out, |done| {
             share.store((done * 1000.0) as u32, Ordering::Relaxed);
             wanted.load(Ordering::Relaxed)
-        })
+        })?;
+        std::io::Write::flush(&mut out)?;
+        anyhow::Ok(exported)
     })
     .await??;
-    let ending = if settings.format == Format::Sfz {
-        "zip"
-    } else {
-        "sf2"
-    };
     let path = format!("exports/{}.{ending}", job.id);
-    let size = exported.bytes.len();
-    store.put_file(&path, exported.bytes).await?;
+    let size = file.as_file().metadata()?.len();
+    store.put_file(&path, file.path()).await?;
     Ok(json!({ "file": path, "name": exported.name, "bytes": size, "losses": exported.losses }))
 }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 /// One place to loop, with what it is worth.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct LoopCandidate {
     /// First frame of the loop.
     pub start_frame: usize,

@@ -11,6 +11,7 @@ pub const MEASURE_VERSION: u32 = 1;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Measurement {
     /// First frame of the sound; 0 for silence.
     pub start_frame: usize,

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 /// One pitch for a whole sound.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Pitch {
     /// Frequency of the fundamental; of the first partial where partials are stretched.
     pub hz: f64,

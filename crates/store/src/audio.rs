@@ -1,60 +1,80 @@
-//! Recordings under their hash, and exports under their job.
+//! Recordings under their hash, and exports under their job. Files go in and out as streams.
 
-use crate::Store;
+use crate::{Spool, Store, RecordingForm};
 use anyhow::Context;
 use bytes::Bytes;
+use futures::stream::BoxStream;
 use object_store::path::Path;
-use object_store::{ObjectStore, PutPayload};
+use object_store::{ObjectStore, WriteMultipart};
 use signal::Audio;
+use tokio::io::AsyncReadExt;
 
-/// Bytes before the first sample of the files written by [`Store::put_recording`] (`WAVE_FORMAT_EXTENSIBLE`, 32-bit float).
-const WAV_HEADER_BYTES: u64 = 12 + 8 + 40 + 8 + 4 + 8;
+/// Bytes read from disk and sent at once.
+const PART_BYTES: usize = 1 << 20;
+/// Parts under way at once.
+const PARTS: usize = 4;
 
 fn recording_path(hash: &str) -> Path {
     Path::from(format!("recordings/{}/{hash}.wav", hash.get(..2).unwrap_or("00")))
 }
 
 impl Store {
-    /// Puts a recording under its hash, as a WAV file of 32-bit floats. `wav` is that file.
-    pub async fn put_recording(&self, hash: &str, wav: Vec<u8>) -> anyhow::Result<()> {
-        self.files
-            .put(&recording_path(hash), PutPayload::from(wav))
+    /// Ends a spool and puts it under its hash, which it gives.
+    pub async fn put_recording(&self, spool: &mut Spool) -> anyhow::Result<String> {
+        let hash = spool.finish()?;
+        self.put_file(recording_path(&hash).as_ref(), spool.path())
             .await
             .context("the recording could not be kept")?;
-        Ok(())
+        Ok(hash)
     }
 
     /// Frames `first..first + frames` of a recording; any stretch is read at once, however long the file.
     pub async fn read_recording(
         &self,
         hash: &str,
-        rate_hz: u32,
-        channels: u16,
+        form: RecordingForm,
         first: u64,
         frames: u64,
     ) -> anyhow::Result<Audio> {
-        let per_frame = u64::from(channels) * 4;
-        let start = WAV_HEADER_BYTES + first * per_frame;
+        let per_frame = u64::from(form.channels) * u64::from(form.bits / 8);
+        let start = form.layout(0).header().len() as u64 + first * per_frame;
         let bytes = self
             .files
             .get_range(&recording_path(hash), start..start + frames * per_frame)
             .await
             .context("the recording could not be read")?;
-        let samples: Vec<f32> = bytes
-            .chunks_exact(4)
-            .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
-            .collect();
-        Ok(Audio::from_interleaved(rate_hz, usize::from(channels), &samples))
+        let samples = formats::decode_samples(form.bits, &bytes);
+        Ok(Audio::from_interleaved(
+            form.rate_hz,
+            usize::from(form.channels),
+            &samples,
+        ))
     }
 
-    /// Puts a file under a name.
-    pub async fn put_file(&self, name: &str, bytes: Vec<u8>) -> anyhow::Result<()> {
-        self.files.put(&Path::from(name), PutPayload::from(bytes)).await?;
+    /// Puts a file from the local disk under a name.
+    pub async fn put_file(&self, name: &str, from: &std::path::Path) -> anyhow::Result<()> {
+        let mut file = tokio::fs::File::open(from).await?;
+        let upload = self.files.put_multipart(&Path::from(name)).await?;
+        let mut writer = WriteMultipart::new(upload);
+        let mut part = vec![0; PART_BYTES];
+        loop {
+            let count = file.read(&mut part).await?;
+            if count == 0 {
+                break;
+            }
+            writer.wait_for_capacity(PARTS).await?;
+            writer.write(&part[..count]);
+        }
+        writer.finish().await?;
         Ok(())
     }
 
-    /// Reads a file back.
-    pub async fn read_file(&self, name: &str) -> anyhow::Result<Bytes> {
-        Ok(self.files.get(&Path::from(name)).await?.bytes().await?)
+    /// Reads a file back, with its length.
+    pub async fn read_file(
+        &self,
+        name: &str,
+    ) -> anyhow::Result<(u64, BoxStream<'static, object_store::Result<Bytes>>)> {
+        let found = self.files.get(&Path::from(name)).await?;
+        Ok((found.meta.size, found.into_stream()))
     }
 }

@@ -1,12 +1,12 @@
 //! Instruments, their takes and what was measured of them.
 
-use crate::Store;
+use crate::{RecordingForm, Store};
 use crate::schema::{instruments, measurements, recordings, runs, takes};
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
 use instrument::{Cell, Plan};
-use signal::{MEASURE_VERSION, Measurement};
+use signal::{Audio, MEASURE_VERSION, Measurement};
 use std::collections::HashMap;
 
 /// An instrument as it was made; what was said of it since is in its facts.
@@ -38,9 +38,7 @@ pub struct TakeRow {
     /// Its length.
     pub frames: u64,
     /// Of the recording.
-    pub rate_hz: u32,
-    /// Of the recording.
-    pub channels: u16,
+    pub form: RecordingForm,
     /// When.
     pub made_at: NaiveDateTime,
     /// A small picture, once measured.
@@ -61,10 +59,11 @@ type TakeColumns = (
     Option<Vec<u8>>,
 );
 
+type FormColumns = (u32, u16, u16);
+
 fn take_row(
     (id, instrument_id, pass, key, layer, round_robin, recording, first_frame, frames, made_at, thumbnail): TakeColumns,
-    rate_hz: u32,
-    channels: u16,
+    (rate_hz, channels, bits): FormColumns,
 ) -> TakeRow {
     let cell = Cell {
         pass,
@@ -79,8 +78,11 @@ fn take_row(
         recording,
         first_frame,
         frames,
-        rate_hz,
-        channels,
+        form: RecordingForm {
+            rate_hz,
+            channels,
+            bits,
+        },
         made_at,
         thumbnail,
     }
@@ -95,6 +97,18 @@ pub(crate) async fn last_id(connection: &mut AsyncMysqlConnection) -> QueryResul
 }
 
 impl Store {
+    /// Frames `first..end` of a take, from the take's first.
+    pub async fn take_audio(&self, take: &TakeRow, first: u64, end: u64) -> anyhow::Result<Audio> {
+        let end = end.min(take.frames);
+        self.read_recording(
+            &take.recording,
+            take.form,
+            take.first_frame + first,
+            end.saturating_sub(first),
+        )
+        .await
+    }
+
     /// A new instrument; gives its number.
     pub async fn create_instrument(&self, name: &str, plan: &Plan) -> anyhow::Result<u64> {
         let mut connection = self.connection().await?;
@@ -151,20 +165,21 @@ impl Store {
         &self,
         instrument_id: u64,
         cell: Cell,
-        recording: &crate::Spool,
+        hash: &str,
+        form: RecordingForm,
+        frames: u64,
     ) -> anyhow::Result<u64> {
         let mut connection = self.connection().await?;
-        let (hash, frames) = (recording.hash().to_owned(), recording.frames());
-        let (rate_hz, channels) = (recording.rate_hz(), recording.channels());
+        let hash = hash.to_owned();
         let store = self.clone();
         connection
             .transaction(async move |connection| {
                 diesel::insert_or_ignore_into(recordings::table)
                     .values((
                         recordings::hash.eq(&hash),
-                        recordings::rate_hz.eq(rate_hz),
-                        recordings::channels.eq(channels),
-                        recordings::bits.eq(32u16),
+                        recordings::rate_hz.eq(form.rate_hz),
+                        recordings::channels.eq(form.channels),
+                        recordings::bits.eq(form.bits),
                         recordings::frames.eq(frames),
                     ))
                     .execute(connection)
@@ -208,30 +223,36 @@ impl Store {
         let mut connection = self.connection().await?;
         let mut query = takes::table
             .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
-            .select((takes::all_columns, recordings::rate_hz, recordings::channels))
+            .select((
+                takes::all_columns,
+                (recordings::rate_hz, recordings::channels, recordings::bits),
+            ))
             .order(takes::id)
             .into_boxed();
         if let Some(id) = instrument_id {
             query = query.filter(takes::instrument_id.eq(id));
         }
-        let rows: Vec<(TakeColumns, u32, u16)> = query.load(&mut connection).await?;
+        let rows: Vec<(TakeColumns, FormColumns)> = query.load(&mut connection).await?;
         Ok(rows
             .into_iter()
-            .map(|(take, rate, channels)| take_row(take, rate, channels))
+            .map(|(take, form)| take_row(take, form))
             .collect())
     }
 
     /// One take.
     pub async fn take(&self, id: u64) -> anyhow::Result<Option<TakeRow>> {
         let mut connection = self.connection().await?;
-        let row: Option<(TakeColumns, u32, u16)> = takes::table
+        let row: Option<(TakeColumns, FormColumns)> = takes::table
             .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
-            .select((takes::all_columns, recordings::rate_hz, recordings::channels))
+            .select((
+                takes::all_columns,
+                (recordings::rate_hz, recordings::channels, recordings::bits),
+            ))
             .filter(takes::id.eq(id))
             .first(&mut connection)
             .await
             .optional()?;
-        Ok(row.map(|(take, rate, channels)| take_row(take, rate, channels)))
+        Ok(row.map(|(take, form)| take_row(take, form)))
     }
 
     /// Keeps what was measured of a take. Measuring again by the same version changes nothing.

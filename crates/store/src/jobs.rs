@@ -160,16 +160,17 @@ impl Store {
             .set((jobs::lease_until.eq(until), jobs::share.eq(share)))
             .execute(&mut connection)
             .await?;
-        if job.kind != "measure" {
-            self.append_event(
-                &mut connection,
-                job.instrument_id,
-                "job",
-                &format!("{{\"job\":{}}}", job.id),
-            )
-            .await?;
-        }
+        self.tell_of(&mut connection, job).await?;
         Ok(rows == 1)
+    }
+
+    /// Pages show every job but the measuring of takes, which tells of itself.
+    async fn tell_of(&self, connection: &mut AsyncMysqlConnection, job: &Job) -> anyhow::Result<()> {
+        if job.kind == "measure" {
+            return Ok(());
+        }
+        let body = serde_json::json!({ "job": job.id }).to_string();
+        self.append_event(connection, job.instrument_id, "job", &body).await
     }
 
     /// Ends a job, if this holder still has it; two never finish one.
@@ -197,15 +198,7 @@ impl Store {
             ))
             .execute(&mut connection)
             .await?;
-        if job.kind != "measure" {
-            self.append_event(
-                &mut connection,
-                job.instrument_id,
-                "job",
-                &format!("{{\"job\":{}}}", job.id),
-            )
-            .await?;
-        }
+        self.tell_of(&mut connection, job).await?;
         Ok(rows == 1)
     }
 

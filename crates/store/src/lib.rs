@@ -13,7 +13,7 @@ pub use changes::{History, Undone};
 pub use events::StoredEvent;
 pub use instruments::{InstrumentRow, TakeRow};
 pub use jobs::{Job, JobState};
-pub use spool::{Spool, hash_of};
+pub use spool::{RecordingForm, Spool};
 pub use testing::TestDatabase;
 
 use anyhow::Context;

@@ -4,7 +4,7 @@ use anyhow::Context;
 use instrument::{Cell, Fact, Kind, Layer, Pass, Plan, Said, Source, Target};
 use program::SoundsOn;
 use serde_json::json;
-use store::{Spool, Store, TestDatabase};
+use store::{RecordingForm, Spool, Store, TestDatabase};
 
 fn plan() -> Plan {
     Plan {
@@ -80,27 +80,37 @@ async fn edits_are_kept_undone_and_done_again_from_any_connection() -> anyhow::R
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()> {
-    let (database, _folder, store) = opened().await?;
+    let (database, folder, store) = opened().await?;
     let id = store.create_instrument("Slate", &plan()).await?;
     let samples: Vec<f32> = (0..10_000).map(|n| (n as f32 * 0.37).sin()).collect();
-    let mut spool = Spool::begin(store.spool_folder(), "t", 48_000, 1)?;
-    spool.write(&samples[..4_000])?;
-    spool.sync()?;
-    spool.write(&samples[4_000..])?;
-    let audio = spool.finish()?;
-    assert_eq!(spool.hash(), store::hash_of(48_000, 1, &samples));
-    // The same bytes as `formats::write_wav` makes, written by hand here, since the store knows no formats.
-    let mut wav = vec![0u8; 80];
-    wav.extend(samples.iter().flat_map(|x| x.to_le_bytes()));
-    store.put_recording(spool.hash(), wav).await?;
-    let take = store.add_take(id, CELL, &spool).await?;
-    drop(spool);
-    let row = store.take(take).await?.context("take")?;
-    assert_eq!((row.frames, row.cell), (10_000, CELL));
-    let part = store
-        .read_recording(&row.recording, 48_000, 1, 4_321, 100)
-        .await?;
-    assert_eq!(part.channels[0], audio.channels[0][4_321..4_421]);
+    for bits in [24, 32] {
+        let form = RecordingForm {
+            rate_hz: 48_000,
+            channels: 1,
+            bits,
+        };
+        let mut spool = Spool::begin(store.spool_folder(), "t", form)?;
+        spool.write(&samples[..4_000])?;
+        spool.sync()?;
+        spool.write(&samples[4_000..])?;
+        let hash = store.put_recording(&mut spool).await?;
+        let take = store.add_take(id, CELL, &hash, form, spool.frames()).await?;
+        drop(spool);
+        let row = store.take(take).await?.context("take")?;
+        assert_eq!((row.frames, row.cell, row.form), (10_000, CELL, form));
+        let part = store.take_audio(&row, 4_321, 4_421).await?;
+        let worst = part.channels[0]
+            .iter()
+            .zip(&samples[4_321..4_421])
+            .fold(0.0f32, |top, (a, b)| top.max((a - b).abs()));
+        // Half a step of 24 bits; a float is kept as it is.
+        let most = if bits == 24 { 0.5 / 8_388_608.0 + f32::EPSILON } else { 0.0 };
+        assert!(worst <= most, "{worst} at {bits} bits");
+        // An independent reader finds the same file under the hash.
+        let path = folder.path().join(format!("audio/recordings/{}/{hash}.wav", &hash[..2]));
+        let read = formats::decode(std::fs::read(path)?, Some("wav"))?;
+        assert_eq!(read, store.take_audio(&row, 0, 10_000).await?);
+    }
     assert_eq!(
         std::fs::read_dir(store.spool_folder())?.count(),
         0,

@@ -2,10 +2,10 @@
 
 use crate::Library;
 use anyhow::{Context, bail};
-use formats::{Format, Loss, Lowered, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
+use formats::{Format, Loss, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
 use program::Program;
 use serde::{Deserialize, Serialize};
-use std::io::{Cursor, Write};
+use std::io::{Seek, Write};
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
@@ -23,20 +23,19 @@ pub struct ExportSettings {
 pub struct Exported {
     /// Name of the file.
     pub name: String,
-    /// Its bytes.
-    pub bytes: Vec<u8>,
     /// What the format could not hold.
     pub losses: Vec<Loss>,
 }
 
-/// Writes a program. `progress` is told how far it is, 0 to 1, and stops it by answering false.
+/// Writes a program to `out`, one sample at a time. `progress` is told how far it is, 0 to 1, and stops it by answering false.
 ///
 /// # Errors
-/// With a sentence, where there is nothing to write, a sample cannot be read, or the format cannot hold it.
+/// With a sentence, where there is nothing to write, a sample cannot be read, the format cannot hold it, or `out` fails.
 pub fn export(
     program: &Program,
     settings: ExportSettings,
     library: &impl Library,
+    out: &mut (impl Write + Seek),
     mut progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lower(program, settings.format);
@@ -45,6 +44,9 @@ pub fn export(
     }
     let total = lowered.bakes.len() as f64;
     let audio = |index: usize| -> anyhow::Result<signal::Audio> {
+        if !progress(index as f64 / total) {
+            bail!("Cancelled.");
+        }
         let plan = &lowered.bakes[index];
         let sample = &program.samples[plan.sample];
         let audio = library
@@ -52,51 +54,34 @@ pub fn export(
             .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
         Ok(bake(&audio, plan))
     };
-    match settings.format {
-        Format::Sfz => sfz_zip(&lowered, settings.bits, audio, |done| progress(done / total)),
-        Format::SoundFont2 => {
-            let mut failed = None;
-            let mut done = 0.0;
-            let bytes = write_sf2(&lowered.program, |index| {
-                done += 1.0;
-                let stopped = failed.is_some() || !progress(done / total);
-                match (stopped, audio(index)) {
-                    (false, Ok(audio)) => audio,
-                    (_, outcome) => {
-                        failed.get_or_insert_with(|| {
-                            outcome.err().unwrap_or_else(|| anyhow::anyhow!("Cancelled."))
-                        });
-                        signal::Audio {
-                            rate_hz: 1,
-                            channels: Vec::new(),
-                        }
-                    }
-                }
-            })?;
-            if let Some(error) = failed {
-                return Err(error);
-            }
-            Ok(Exported {
-                name: format!("{}.sf2", lowered.program.name),
-                bytes,
-                losses: lowered.losses,
-            })
+    let name = match settings.format {
+        Format::Sfz => {
+            sfz_zip(out, &lowered.program, settings.bits, audio)?;
+            format!("{} SFZ.zip", lowered.program.name)
         }
-    }
+        Format::SoundFont2 => {
+            write_sf2(out, &lowered.program, audio)?;
+            format!("{}.sf2", lowered.program.name)
+        }
+    };
+    Ok(Exported {
+        name,
+        losses: lowered.losses,
+    })
 }
 
 fn sfz_zip(
-    lowered: &Lowered,
+    out: &mut (impl Write + Seek),
+    program: &Program,
     bits: u16,
-    audio: impl Fn(usize) -> anyhow::Result<signal::Audio>,
-    mut progress: impl FnMut(f64) -> bool,
-) -> anyhow::Result<Exported> {
-    let program = &lowered.program;
-    let mut zip = zip::ZipWriter::new(Cursor::new(Vec::new()));
+    mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
+) -> anyhow::Result<()> {
+    let mut zip = zip::ZipWriter::new(out);
     // Audio does not get smaller by packing; without the clock in it, the same program gives the same bytes.
     let plain = SimpleFileOptions::default()
         .compression_method(CompressionMethod::Stored)
-        .last_modified_time(zip::DateTime::default());
+        .last_modified_time(zip::DateTime::default())
+        .large_file(true);
     zip.start_file(format!("{}.sfz", program.name), plain)?;
     zip.write_all(write_sfz(program).as_bytes())?;
     for (index, sample) in program.samples.iter().enumerate() {
@@ -111,15 +96,125 @@ fn sfz_zip(
             looped: region.looped,
         };
         zip.start_file(&sample.source, plain)?;
-        zip.write_all(&write_wav(&audio(index)?, bits, Some(&inside)))?;
-        if !progress(index as f64 + 1.0) {
-            bail!("Cancelled.");
+        write_wav(&mut zip, &audio(index)?, bits, Some(&inside))?;
+    }
+    zip.finish()?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::Library;
+    use program::{Region, RoundRobin, Sample, Strand};
+    use signal::Audio;
+    use std::io::{Cursor, Read};
+
+    struct Tones;
+
+    impl Library for Tones {
+        fn audio(&self, sample: &Sample) -> anyhow::Result<Audio> {
+            anyhow::ensure!(sample.source != "gone", "it is not there");
+            let tone: Vec<f32> = (0..sample.frames).map(|n| (n as f32 * 0.05).sin() * 0.5).collect();
+            Ok(Audio::mono(48_000, tone))
         }
     }
-    let bytes = zip.finish()?.into_inner();
-    Ok(Exported {
-        name: format!("{} SFZ.zip", program.name),
-        bytes,
-        losses: lowered.losses.clone(),
-    })
+
+    fn program(sources: &[&str]) -> Program {
+        let region = |sample: usize| Region {
+            strand: 0,
+            sample,
+            low_key: 60 + sample as u8,
+            high_key: 60 + sample as u8,
+            low_velocity: 1,
+            high_velocity: 127,
+            root_key: 60 + sample as u8,
+            recording_cents: 0.0,
+            tune_cents: 0.0,
+            gain_db: 0.0,
+            pan: 0.0,
+            start_frame: 100,
+            end_frame: 4_000,
+            fade_in_frames: 0,
+            fade_out_frames: 0,
+            looped: None,
+            round_robin: RoundRobin {
+                position: 0,
+                length: 1,
+            },
+        };
+        Program {
+            name: "Test".into(),
+            strands: vec![Strand {
+                name: "Keys".into(),
+                sounds_on: program::SoundsOn::KeyDown,
+                gain_db: 0.0,
+                shape: program::Shape::default(),
+            }],
+            regions: (0..sources.len()).map(region).collect(),
+            samples: sources
+                .iter()
+                .enumerate()
+                .map(|(n, source)| Sample {
+                    name: format!("tone {n}"),
+                    source: (*source).to_owned(),
+                    rate_hz: 48_000,
+                    channels: 1,
+                    frames: 5_000,
+                })
+                .collect(),
+        }
+    }
+
+    fn settings(format: Format) -> ExportSettings {
+        ExportSettings { format, bits: 24 }
+    }
+
+    #[test]
+    fn the_zip_holds_every_sample_and_the_same_program_gives_the_same_bytes() {
+        let write = || {
+            let mut out = Cursor::new(Vec::new());
+            export(&program(&["1", "2"]), settings(Format::Sfz), &Tones, &mut out, |_| true).unwrap();
+            out.into_inner()
+        };
+        let bytes = write();
+        assert_eq!(bytes, write());
+        let mut zip = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
+        assert_eq!(zip.len(), 3);
+        let mut text = String::new();
+        zip.by_name("Test.sfz").unwrap().read_to_string(&mut text).unwrap();
+        let names: Vec<String> = zip.file_names().map(str::to_owned).collect();
+        let mut files = std::collections::HashMap::new();
+        for name in names.into_iter().filter(|name| name.ends_with(".wav")) {
+            let mut file = Vec::new();
+            zip.by_name(&name).unwrap().read_to_end(&mut file).unwrap();
+            files.insert(name, file);
+        }
+        let read = formats::read_sfz(&text, |name| {
+            let audio = formats::decode(files.get(name)?.clone(), Some("wav")).unwrap();
+            Some((audio.rate_hz, 1, audio.frames() as u64))
+        })
+        .unwrap();
+        assert_eq!((read.regions.len(), files.len()), (2, 2));
+        for region in &read.regions {
+            let sample = &read.samples[region.sample];
+            assert_eq!(sample.frames, 3_900);
+            let inside = formats::read_sampler(&files[&sample.source]).unwrap();
+            assert_eq!(inside.root_key, region.root_key);
+        }
+    }
+
+    #[test]
+    fn a_missing_recording_and_a_cancel_end_it_with_a_sentence() {
+        for format in [Format::Sfz, Format::SoundFont2] {
+            let mut out = Cursor::new(Vec::new());
+            let gone = export(&program(&["1", "gone"]), settings(format), &Tones, &mut out, |_| true);
+            assert_eq!(
+                gone.unwrap_err().to_string(),
+                "The recording of «tone 1» cannot be read."
+            );
+            let cancelled = export(&program(&["1", "2"]), settings(format), &Tones, &mut out, |done| done < 0.4);
+            assert_eq!(cancelled.unwrap_err().to_string(), "Cancelled.");
+        }
+    }
 }

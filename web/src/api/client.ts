@@ -1,5 +1,6 @@
 // The server's API, typed by its own description.
 import createClient from "openapi-fetch";
+import { queries } from "../state/client";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -32,7 +33,7 @@ export interface Wish {
   value: unknown;
 }
 
-/** One gesture: kept at once, undone as one. */
+/** One gesture: kept at once, undone as one. Ends when the page has what was kept, so that nothing jumps back in between. */
 export async function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
   const body = {
     label,
@@ -43,4 +44,5 @@ export async function change(instrument: number, label: string, wishes: Wish[]):
     })),
   };
   answer(await api.POST("/api/instruments/{id}/changes", { params: { path: { id: instrument } }, body: body as never }));
+  await queries.refetchQueries({ queryKey: ["instrument", instrument] });
 }

@@ -35,9 +35,8 @@ export function plannedCells(plan: Plan): BoardCell[] {
 
 /** How far a take's pitch lies from its planned key, in cents. */
 export function centsFromPlan(take: TakeView): number | undefined {
-  const facts = take.facts;
-  if (facts?.key == null || facts.cents == null) return undefined;
-  return (facts.key - take.cell.key) * 100 + facts.cents;
+  const pitch = take.facts?.pitch;
+  return pitch ? (pitch.key - take.cell.key) * 100 + pitch.cents : undefined;
 }
 
 /** The measured loop that holds, or the numbers of one set by hand. */

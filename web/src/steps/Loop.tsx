@@ -38,7 +38,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const [moving, setMoving] = useState<TakeLoop | undefined>();
   const held = take.treatment;
   const now = moving ?? held?.loop ?? undefined;
-  const period = take.facts?.pitch_hz ? take.rate_hz / take.facts.pitch_hz : 200;
+  const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   const seam = useQuery({
     queryKey: ["seam", take.id, now?.start_frame, now?.end_frame],
     enabled: now !== undefined && now.end_frame > now.start_frame,

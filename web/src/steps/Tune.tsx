@@ -78,7 +78,7 @@ export function TuneBench({ on }: { on: OnBench }) {
       const y = (level: number) => 10 + (-level / 120) * (height - 30);
       ctx.font = MONO;
       ctx.textBaseline = "middle";
-      if (take.facts?.pitch_hz) {
+      if (take.facts?.pitch?.hz) {
         for (let n = 1; n <= 12; n++) {
           const at = x(root * n);
           if (at > width) break;
@@ -96,7 +96,7 @@ export function TuneBench({ on }: { on: OnBench }) {
       ctx.lineWidth = 1;
       ctx.stroke();
     },
-    [data, root, take.rate_hz, take.facts?.pitch_hz],
+    [data, root, take.rate_hz, take.facts?.pitch?.hz],
   );
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown, all = takes) =>
@@ -109,13 +109,13 @@ export function TuneBench({ on }: { on: OnBench }) {
         on={on}
         note={
           off === undefined ? <Badge>no pitch of its own</Badge>
-          : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.key!)}, the cell is {keyName(take.cell.key)}</Badge>
+          : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}</Badge>
           : Math.abs(off) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}</Badge>
           : null
         }
       />
       <div className="card shrink-0 p-0">
-        <div className="flex items-baseline justify-between px-3 pt-2"><b className="font-semibold">Pitch over time</b><span className="num text-ink3">{facts?.pitch_hz ? `${facts.pitch_hz.toFixed(2)} Hz · sure ${(100 * (facts.confidence ?? 0)).toFixed(0)} %` : "no pitch heard"}</span></div>
+        <div className="flex items-baseline justify-between px-3 pt-2"><b className="font-semibold">Pitch over time</b><span className="num text-ink3">{facts?.pitch ? `${facts.pitch.hz.toFixed(2)} Hz · sure ${(100 * facts.pitch.confidence).toFixed(0)} %` : "no pitch heard"}</span></div>
         <div className="relative h-[170px]"><Canvas draw={drawCurve} role="img" aria-label="Pitch over time, in cents from the root" /></div>
       </div>
       <div className="card shrink-0">
