@@ -1,6 +1,6 @@
 //! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
 
-use crate::{Correction, MapSettings, Plan, TakeLoop};
+use crate::{Correction, MapSettings, Plan, Slicing, TakeLoop};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -14,6 +14,8 @@ pub enum Target {
     Instrument,
     /// A take, by its id.
     Take(u64),
+    /// A long take, by its id.
+    LongTake(u64),
 }
 
 /// A field that can be said.
@@ -26,6 +28,10 @@ pub enum Fact {
     Plan,
     /// Instrument: how rungs share keys.
     Map,
+    /// Instrument: words to find it by on the shelf.
+    Tags,
+    /// Long take: where it is cut, and for what.
+    Slices,
     /// Take: first frame heard.
     StartFrame,
     /// Take: first frame not heard.
@@ -40,6 +46,17 @@ pub enum Fact {
     Loop,
     /// Take: whether it is the chosen one of its cell; the newest is, where none is said to be.
     Chosen,
+}
+
+impl Fact {
+    /// Whether it is said of long takes.
+    pub fn is_of_long_take(self) -> bool {
+        self == Self::Slices
+    }
+
+    fn is_of_instrument(self) -> bool {
+        matches!(self, Self::Name | Self::Plan | Self::Map | Self::Tags)
+    }
 }
 
 /// One field of one target, from what to what; `None` is automatic.
@@ -154,9 +171,12 @@ impl Change {
 }
 
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
-    let about_take = matches!(target, Target::Take(_));
-    let belongs_to_take = !matches!(fact, Fact::Name | Fact::Plan | Fact::Map);
-    if about_take != belongs_to_take {
+    let belongs = match target {
+        Target::Instrument => fact.is_of_instrument(),
+        Target::LongTake(_) => fact.is_of_long_take(),
+        Target::Take(_) => !fact.is_of_instrument() && !fact.is_of_long_take(),
+    };
+    if !belongs {
         return Err(ChangeError(format!("{fact:?} does not belong to this.")));
     }
     let Said::Value(value) = said else { return Ok(()) };
@@ -168,6 +188,9 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
             .is_some_and(|name| !name.trim().is_empty() && name.chars().count() <= 120),
         Fact::Plan => serde_json::from_value::<Plan>(value.clone()).is_ok_and(|plan| plan.check().is_ok()),
         Fact::Map => serde_json::from_value::<MapSettings>(value.clone()).is_ok(),
+        Fact::Tags => serde_json::from_value::<Vec<String>>(value.clone())
+            .is_ok_and(|tags| tags.len() <= 20 && tags.iter().all(|tag| tag.chars().count() <= 40)),
+        Fact::Slices => serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|s| s.is_in_order()),
         Fact::StartFrame | Fact::EndFrame => frame(),
         Fact::GainDb => number(-96.0, 48.0),
         Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
@@ -189,6 +212,8 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
         Fact::RecordingCents => "Cents lie between −1200 and 1200.".into(),
         Fact::Loop => "A loop must end after it starts.".into(),
         Fact::Plan => "This plan cannot be recorded.".into(),
+        Fact::Tags => "At most 20 tags, of 40 letters each.".into(),
+        Fact::Slices => "Slices must end after they start, and follow one another.".into(),
         _ => format!("{value} does not fit {fact:?}."),
     }))
 }

@@ -27,9 +27,10 @@ pub fn cost_of(plan: &Plan) -> Cost {
         furthest_stretch_keys: 0,
     };
     for pass in &plan.passes {
-        let notes = pass.rungs.len() as u64 * pass.layers.len() as u64 * u64::from(pass.round_robins);
-        let milliseconds = notes * u64::from(pass.hold_ms + pass.tail_ms);
-        cost.notes += notes;
+        let each = pass.layers.len() as u64 * u64::from(pass.round_robins);
+        let rung = |key: &u8| u64::from(pass.hold_ms_at(*key) + pass.tail_ms);
+        let milliseconds = each * pass.rungs.iter().map(rung).sum::<u64>();
+        cost.notes += each * pass.rungs.len() as u64;
         cost.seconds += milliseconds as f64 / 1000.0;
         cost.bytes += milliseconds * u64::from(plan.rate_hz) / 1000 * per_frame;
         let gap = pass

@@ -1,6 +1,6 @@
 //! Regions from takes: how rungs share the keys between them and layers the velocities.
 
-use crate::{Cell, Plan, Treatment};
+use crate::{Cell, Layer, Plan, Treatment};
 use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -38,16 +38,26 @@ pub struct PlacedTake {
     pub treatment: Treatment,
 }
 
-/// Lowest velocity of each layer, soft to loud: the first begins at 1, each other halfway (rounded up) between the
-/// strikes of its neighbour below and its own.
-pub fn velocity_thresholds(strikes: &[u8]) -> Vec<u8> {
-    let mut lows = vec![1];
-    lows.extend(
-        strikes
-            .windows(2)
-            .map(|pair| ((u16::from(pair[0]) + u16::from(pair[1])).div_ceil(2)) as u8),
-    );
-    lows.truncate(strikes.len());
+/// Lowest velocity of each layer, soft to loud: the first begins at 1; each other where its maker said, else halfway
+/// (rounded up) between the strikes of its neighbour below and its own.
+pub fn velocity_thresholds<'a>(layers: impl IntoIterator<Item = &'a Layer>) -> Vec<u8> {
+    let mut lows: Vec<u8> = Vec::new();
+    let mut below: Option<&Layer> = None;
+    for layer in layers {
+        lows.push(match below {
+            None => 1,
+            Some(below) => {
+                let halfway =
+                    (u16::from(below.strike_velocity) + u16::from(layer.strike_velocity)).div_ceil(2) as u8;
+                // A layer that was left out must not leave the others out of order.
+                layer
+                    .low_velocity
+                    .unwrap_or(halfway)
+                    .max(lows.last().map_or(1, |low| low.saturating_add(1)))
+            }
+        });
+        below = Some(layer);
+    }
     lows
 }
 
@@ -76,7 +86,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 .push(take);
         }
         let keys: Vec<u8> = rungs.keys().copied().collect();
-        for (n, (&key, layers)) in rungs.iter().enumerate() {
+        for (n, (&key, layers)) in rungs.iter_mut().enumerate() {
             let below = n.checked_sub(1).map(|n| keys[n] + 1);
             let reach = if below.is_some() {
                 settings.furthest_stretch_keys
@@ -89,12 +99,10 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
             } else {
                 key
             };
-            let strike = |layer: u16| {
-                pass.layers
-                    .get(usize::from(layer))
-                    .map_or(127, |l| l.strike_velocity)
-            };
-            let lows = velocity_thresholds(&layers.keys().map(|&layer| strike(layer)).collect::<Vec<u8>>());
+            // A take of a layer that is no longer planned stays, and is not mapped.
+            layers.retain(|&layer, _| usize::from(layer) < pass.layers.len());
+            let lows =
+                velocity_thresholds(layers.keys().filter_map(|&layer| pass.layers.get(usize::from(layer))));
             for (m, cells) in layers.values().enumerate() {
                 let mut turns: Vec<&&PlacedTake> = cells.iter().collect();
                 turns.sort_by_key(|take| take.cell.round_robin);
@@ -199,9 +207,13 @@ mod tests {
 
     #[test]
     fn thresholds_lie_between_the_strikes() {
-        assert_eq!(velocity_thresholds(&[40, 100]), [1, 70]);
-        assert_eq!(velocity_thresholds(&[127]), [1]);
-        assert_eq!(velocity_thresholds(&[30, 70, 120]), [1, 50, 95]);
+        let lows = |strikes: &[u8]| velocity_thresholds(&plan(&[60], strikes, 1).passes[0].layers);
+        assert_eq!(lows(&[40, 100]), [1, 70]);
+        assert_eq!(lows(&[127]), [1]);
+        assert_eq!(lows(&[30, 70, 120]), [1, 50, 95]);
+        let mut layers = plan(&[60], &[30, 70, 120], 1).passes.remove(0).layers;
+        layers[1].low_velocity = Some(64);
+        assert_eq!(velocity_thresholds(&layers), [1, 64, 95]);
     }
 
     #[test]

@@ -5,31 +5,63 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What the thing is; decides how long it is held and whether it is looped.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Kind {
     /// Sounds as long as the key is down, evenly.
     Sustained,
     /// Sounds as long as the key is down, changing slowly.
     Pad,
-    /// Dies away by itself.
+    /// Sung or blown: as long as the breath.
+    Voice,
+    /// Struck: dies away by itself.
     Struck,
+    /// Plucked: dies away by itself.
+    Plucked,
+    /// A drum or a noise, without a note of its own.
+    Drum,
 }
 
 impl Kind {
     /// Whether takes of this kind are looped.
     pub fn loops(self) -> bool {
-        self != Self::Struck
+        matches!(self, Self::Sustained | Self::Pad | Self::Voice)
     }
+
+    /// Whether takes of this kind have a note that can be right or wrong.
+    pub fn pitched(self) -> bool {
+        self != Self::Drum
+    }
+}
+
+/// How the recordings come to be.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum How {
+    /// A synthesiser plays itself.
+    #[default]
+    OverMidi,
+    /// One prompted note after another.
+    ByHand,
+    /// One recording, sliced afterwards.
+    LongTake,
+    /// Files that exist already.
+    Files,
 }
 
 /// Where the sound comes from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Source {
-    /// The rig's id, as `GET /api/rigs` lists it.
+    /// How the recordings come to be.
+    #[serde(default)]
+    pub how: How,
+    /// The rig's id, as `GET /api/rigs` lists it; `page` is the devices of the computer that shows the page.
     pub rig: String,
     /// MIDI channel, 1 to 16.
     pub channel: u8,
+    /// MIDI bank (CC 0 and CC 32, MIDI 1.0), 0 to 16,383; `None` sends none.
+    #[serde(default)]
+    pub bank: Option<u16>,
     /// MIDI program, 1 to 128.
     pub program: u8,
 }
@@ -37,10 +69,22 @@ pub struct Source {
 /// One strength.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Layer {
-    /// As the maker calls it.
+    /// As the maker calls it: for a player by hand, the word that says how.
     pub name: String,
     /// The velocity it is struck with, 1 to 127.
     pub strike_velocity: u8,
+    /// The lowest velocity that plays it; `None` is suggested, see [`crate::velocity_thresholds`].
+    #[serde(default)]
+    pub low_velocity: Option<u8>,
+}
+
+/// A controller held at a value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Controller {
+    /// Number, 0 to 119.
+    pub number: u8,
+    /// Value, 0 to 127.
+    pub value: u8,
 }
 
 /// One planned round of recording.
@@ -58,8 +102,31 @@ pub struct Pass {
     pub round_robins: u32,
     /// How long a key is held.
     pub hold_ms: u32,
+    /// How long the highest rung is held, where holds differ by register: those between follow a straight line.
+    #[serde(default)]
+    pub hold_high_ms: Option<u32>,
     /// Longest wait for the tail after key-up.
     pub tail_ms: u32,
+    /// Held at its value while the pass is recorded.
+    #[serde(default)]
+    pub controller: Option<Controller>,
+}
+
+impl Pass {
+    /// How long a rung is held.
+    pub fn hold_ms_at(&self, key: u8) -> u32 {
+        let (Some(&low), Some(&high), Some(at_high)) =
+            (self.rungs.first(), self.rungs.last(), self.hold_high_ms)
+        else {
+            return self.hold_ms;
+        };
+        if low >= high {
+            return self.hold_ms;
+        }
+        let share = (f64::from(key) - f64::from(low)) / (f64::from(high) - f64::from(low));
+        let (from, to) = (f64::from(self.hold_ms), f64::from(at_high));
+        (from + (to - from) * share.clamp(0.0, 1.0)).round() as u32
+    }
 }
 
 /// What will be recorded, and how.
@@ -131,6 +198,9 @@ impl Plan {
         if !(1..=16).contains(&self.source.channel) || !(1..=128).contains(&self.source.program) {
             return wrong("MIDI channels run from 1 to 16, programs from 1 to 128.");
         }
+        if self.source.bank.is_some_and(|bank| bank > 16_383) {
+            return wrong("MIDI banks run from 0 to 16,383.");
+        }
         for pass in &self.passes {
             if pass.rungs.is_empty() || pass.rungs.windows(2).any(|pair| pair[0] >= pair[1]) {
                 return wrong("A pass needs at least one rung, each once, from low to high.");
@@ -150,7 +220,15 @@ impl Plan {
             if !(1..=64).contains(&pass.round_robins) {
                 return wrong("Round robins must be between 1 and 64.");
             }
-            if !(50..=600_000).contains(&pass.hold_ms) || !(50..=600_000).contains(&pass.tail_ms) {
+            let lows: Vec<u8> = pass.layers.iter().filter_map(|layer| layer.low_velocity).collect();
+            if lows.iter().any(|v| !(1..=127).contains(v)) || lows.windows(2).any(|pair| pair[0] >= pair[1]) {
+                return wrong("Thresholds must rise from soft to loud, within 1 to 127.");
+            }
+            if pass.controller.is_some_and(|c| c.number > 119 || c.value > 127) {
+                return wrong("Controllers run from 0 to 119, their values from 0 to 127.");
+            }
+            let holds = [Some(pass.hold_ms), pass.hold_high_ms, Some(pass.tail_ms)];
+            if holds.iter().flatten().any(|ms| !(50..=600_000).contains(ms)) {
                 return wrong("Hold and tail must each be between 50 ms and 10 minutes.");
             }
         }
@@ -168,13 +246,16 @@ pub(crate) mod tests {
             .map(|&v| Layer {
                 name: format!("layer {v}"),
                 strike_velocity: v,
+                low_velocity: None,
             })
             .collect();
         Plan {
             kind: Kind::Sustained,
             source: Source {
+                how: How::OverMidi,
                 rig: "night-ferry".into(),
                 channel: 1,
+                bank: None,
                 program: 1,
             },
             rate_hz: 48_000,
@@ -187,7 +268,9 @@ pub(crate) mod tests {
                 layers,
                 round_robins,
                 hold_ms: 2_000,
+                hold_high_ms: None,
                 tail_ms: 3_000,
+                controller: None,
             }],
         }
     }
@@ -207,6 +290,24 @@ pub(crate) mod tests {
             }
         );
         assert_eq!(plan.check(), Ok(()));
+    }
+
+    #[test]
+    fn a_hold_by_register_follows_a_line_from_lowest_to_highest() {
+        let mut plan = plan(&[36, 48, 60], &[100], 1);
+        plan.passes[0].hold_high_ms = Some(1_000);
+        let holds = [36, 48, 60, 72].map(|key| plan.passes[0].hold_ms_at(key));
+        assert_eq!(holds, [2_000, 1_500, 1_000, 1_000]);
+    }
+
+    /// Plans that were kept before a field was added are still plans.
+    #[test]
+    fn an_older_plan_is_read() {
+        let old = r#"{"kind":"struck","source":{"rig":"night-ferry","channel":1,"program":2},"rate_hz":48000,"bits":24,
+            "channels":2,"passes":[{"name":"Keys","sounds_on":"key_down","rungs":[60],
+            "layers":[{"name":"all","strike_velocity":100}],"round_robins":1,"hold_ms":2000,"tail_ms":1000}]}"#;
+        let plan: Plan = serde_json::from_str(old).unwrap();
+        assert_eq!((plan.source.how, plan.check()), (How::OverMidi, Ok(())));
     }
 
     #[test]

@@ -1,10 +1,21 @@
-//! How a recording goes: numbered audio and a clock made of it come in, MIDI messages and takes go out.
+//! How a recording goes: numbered audio and a clock made of it come in, MIDI messages, prompts and takes go out.
 //!
-//! A pure state machine. [`Intake`] puts numbered blocks in order, [`Outbox`] keeps on the other side what was not acknowledged,
-//! and [`Session`] leads through the cells. Time is input frames.
+//! Pure state machines. [`Intake`] puts numbered blocks in order, [`Outbox`] keeps on the other side what was not acknowledged; a
+//! [`Lead`] leads through the cells: [`Session`] over MIDI, [`HandSession`] with a player, [`LongSession`] in one long take. Time is
+//! input frames.
 
+mod hand;
 mod intake;
+mod lead;
+mod long;
 mod run;
+mod silence;
+mod verdict;
 
+pub use hand::{HandSession, HandSettings};
 pub use intake::{Intake, Outbox};
-pub use run::{Action, CellJob, Progress, RunState, Session, SessionSettings};
+pub use lead::{Action, CellJob, Lead, Order, Progress, RunState};
+pub use long::LongSession;
+pub use run::{Session, SessionSettings};
+pub use silence::check_silence;
+pub use verdict::{Wanted, judge};

@@ -32,7 +32,7 @@ const OVERTAKEN: u8 = 2;
 fn number_of(target: Target) -> u64 {
     match target {
         Target::Instrument => 0,
-        Target::Take(id) => id,
+        Target::Take(id) | Target::LongTake(id) => id,
     }
 }
 
@@ -48,12 +48,12 @@ async fn load(connection: &mut AsyncMysqlConnection, instrument: u64) -> anyhow:
         .await?;
     rows.into_iter()
         .map(|(target, fact, value)| {
-            let target = if target == 0 {
-                Target::Instrument
-            } else {
-                Target::Take(target)
-            };
             let fact: Fact = serde_json::from_value(serde_json::Value::String(fact))?;
+            let target = match target {
+                0 => Target::Instrument,
+                id if fact.is_of_long_take() => Target::LongTake(id),
+                id => Target::Take(id),
+            };
             Ok(((target, fact), serde_json::from_str(&value)?))
         })
         .collect()

@@ -5,7 +5,7 @@ use crate::schema::{instruments, measurements, recordings, runs, takes};
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Cell, Plan};
+use instrument::{Cell, Origin, Plan};
 use signal::{Audio, MEASURE_VERSION, Measurement};
 use std::collections::HashMap;
 
@@ -43,6 +43,27 @@ pub struct TakeRow {
     pub made_at: NaiveDateTime,
     /// A small picture, once measured.
     pub thumbnail: Option<Vec<u8>>,
+    /// Where it came from.
+    pub origin: Origin,
+}
+
+/// A take to be added.
+#[derive(Debug, Clone)]
+pub struct NewTake {
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Hash of its recording, which lies in the store.
+    pub recording: String,
+    /// How that is kept.
+    pub form: RecordingForm,
+    /// Length of the whole recording.
+    pub recording_frames: u64,
+    /// The take's first frame in it.
+    pub first_frame: u64,
+    /// The take's length.
+    pub frames: u64,
+    /// Where it came from.
+    pub origin: Origin,
 }
 
 type TakeColumns = (
@@ -57,12 +78,13 @@ type TakeColumns = (
     u64,
     NaiveDateTime,
     Option<Vec<u8>>,
+    Option<String>,
 );
 
 type FormColumns = (u32, u16, u16);
 
 fn take_row(
-    (id, instrument_id, pass, key, layer, round_robin, recording, first_frame, frames, made_at, thumbnail): TakeColumns,
+    (id, instrument_id, pass, key, layer, round_robin, recording, first_frame, frames, made_at, thumbnail, origin): TakeColumns,
     (rate_hz, channels, bits): FormColumns,
 ) -> TakeRow {
     let cell = Cell {
@@ -85,6 +107,10 @@ fn take_row(
         },
         made_at,
         thumbnail,
+        // What an older version wrote and this one does not know is no reason to lose the take.
+        origin: origin
+            .and_then(|text| serde_json::from_str(&text).ok())
+            .unwrap_or_default(),
     }
 }
 
@@ -160,60 +186,64 @@ impl Store {
         Ok(row.transpose()?)
     }
 
-    /// A take of a recording that lies under its hash. Nothing of it is to be seen before this returns.
-    pub async fn add_take(
-        &self,
-        instrument_id: u64,
-        cell: Cell,
+    /// Notes a recording that lies under its hash.
+    pub(crate) async fn note_recording(
+        connection: &mut AsyncMysqlConnection,
         hash: &str,
         form: RecordingForm,
         frames: u64,
-    ) -> anyhow::Result<u64> {
+    ) -> QueryResult<usize> {
+        diesel::insert_or_ignore_into(recordings::table)
+            .values((
+                recordings::hash.eq(hash),
+                recordings::rate_hz.eq(form.rate_hz),
+                recordings::channels.eq(form.channels),
+                recordings::bits.eq(form.bits),
+                recordings::frames.eq(frames),
+            ))
+            .execute(connection)
+            .await
+    }
+
+    /// Takes of recordings that lie under their hashes: all of them, or none. Nothing of them is to be seen before this returns.
+    pub async fn add_takes(&self, instrument_id: u64, takes: Vec<NewTake>) -> anyhow::Result<Vec<u64>> {
         let mut connection = self.connection().await?;
-        let hash = hash.to_owned();
         let store = self.clone();
         connection
             .transaction(async move |connection| {
-                diesel::insert_or_ignore_into(recordings::table)
-                    .values((
-                        recordings::hash.eq(&hash),
-                        recordings::rate_hz.eq(form.rate_hz),
-                        recordings::channels.eq(form.channels),
-                        recordings::bits.eq(form.bits),
-                        recordings::frames.eq(frames),
-                    ))
-                    .execute(connection)
-                    .await?;
-                diesel::insert_into(takes::table)
-                    .values((
-                        takes::instrument_id.eq(instrument_id),
-                        takes::pass.eq(cell.pass),
-                        takes::rung_key.eq(cell.key),
-                        takes::layer.eq(cell.layer),
-                        takes::round_robin.eq(cell.round_robin),
-                        takes::recording.eq(&hash),
-                        takes::first_frame.eq(0u64),
-                        takes::frames.eq(frames),
-                    ))
-                    .execute(connection)
-                    .await?;
-                let id = last_id(connection).await?;
-                store
-                    .enqueue_on(
-                        connection,
-                        instrument_id,
-                        "measure",
-                        &serde_json::json!({ "take": id }),
-                    )
-                    .await?;
-                store
-                    .append_event(connection, instrument_id, "take", &format!("{{\"take\":{id}}}"))
-                    .await?;
+                let mut ids = Vec::with_capacity(takes.len());
+                for take in &takes {
+                    Self::note_recording(connection, &take.recording, take.form, take.recording_frames)
+                        .await?;
+                    diesel::insert_into(takes::table)
+                        .values((
+                            takes::instrument_id.eq(instrument_id),
+                            takes::pass.eq(take.cell.pass),
+                            takes::rung_key.eq(take.cell.key),
+                            takes::layer.eq(take.cell.layer),
+                            takes::round_robin.eq(take.cell.round_robin),
+                            takes::recording.eq(&take.recording),
+                            takes::first_frame.eq(take.first_frame),
+                            takes::frames.eq(take.frames),
+                            takes::origin.eq(serde_json::to_string(&take.origin)?),
+                        ))
+                        .execute(connection)
+                        .await?;
+                    let id = last_id(connection).await?;
+                    let body = serde_json::json!({ "take": id });
+                    store
+                        .enqueue_on(connection, instrument_id, "measure", &body)
+                        .await?;
+                    store
+                        .append_event(connection, instrument_id, "take", &body.to_string())
+                        .await?;
+                    ids.push(id);
+                }
                 diesel::update(instruments::table.find(instrument_id))
                     .set(instruments::kept_at.eq(chrono::Utc::now().naive_utc()))
                     .execute(connection)
                     .await?;
-                Ok::<u64, anyhow::Error>(id)
+                Ok::<_, anyhow::Error>(ids)
             })
             .await
     }

@@ -5,13 +5,17 @@ mod changes;
 mod events;
 mod instruments;
 mod jobs;
+mod long_takes;
+mod patterns;
 mod schema;
 mod spool;
 mod testing;
 
 pub use changes::{History, Undone};
 pub use events::StoredEvent;
-pub use instruments::{InstrumentRow, TakeRow};
+pub use instruments::{InstrumentRow, NewTake, TakeRow};
+pub use long_takes::LongTakeRow;
+pub use patterns::PatternRow;
 pub use jobs::{Job, JobState};
 pub use spool::{RecordingForm, Spool};
 pub use testing::TestDatabase;

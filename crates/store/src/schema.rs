@@ -34,6 +34,25 @@ table! {
         frames -> Unsigned<BigInt>,
         made_at -> Datetime,
         thumbnail -> Nullable<Blob>,
+        origin -> Nullable<Text>,
+    }
+}
+
+table! {
+    long_takes (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        name -> Text,
+        recording -> Text,
+        made_at -> Datetime,
+    }
+}
+
+table! {
+    patterns (id) {
+        id -> Unsigned<BigInt>,
+        name -> Text,
+        plan -> Text,
     }
 }
 
@@ -104,5 +123,7 @@ allow_tables_to_appear_in_same_query!(
     changes,
     runs,
     jobs,
-    events
+    events,
+    long_takes,
+    patterns
 );

@@ -1,35 +1,12 @@
 //! The store against a real MariaDB, each test in a database of its own.
 
 use anyhow::Context;
-use instrument::{Cell, Fact, Kind, Layer, Pass, Plan, Said, Source, Target};
-use program::SoundsOn;
+use instrument::{Cell, Fact, How, Kind, Origin, Plan, Said, Target, first_plan};
 use serde_json::json;
-use store::{RecordingForm, Spool, Store, TestDatabase};
+use store::{NewTake, RecordingForm, Spool, Store, TestDatabase};
 
 fn plan() -> Plan {
-    Plan {
-        kind: Kind::Sustained,
-        source: Source {
-            rig: "night-ferry".into(),
-            channel: 1,
-            program: 1,
-        },
-        rate_hz: 48_000,
-        bits: 24,
-        channels: 1,
-        passes: vec![Pass {
-            name: "Keys".into(),
-            sounds_on: SoundsOn::KeyDown,
-            rungs: vec![60],
-            layers: vec![Layer {
-                name: "all".into(),
-                strike_velocity: 100,
-            }],
-            round_robins: 1,
-            hold_ms: 1_000,
-            tail_ms: 1_000,
-        }],
-    }
+    first_plan(Kind::Sustained, How::OverMidi, "night-ferry").plan
 }
 
 const CELL: Cell = Cell {
@@ -94,7 +71,16 @@ async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()>
         spool.sync()?;
         spool.write(&samples[4_000..])?;
         let hash = store.put_recording(&mut spool).await?;
-        let take = store.add_take(id, CELL, &hash, form, spool.frames()).await?;
+        let new = NewTake {
+            cell: CELL,
+            recording: hash.clone(),
+            form,
+            recording_frames: spool.frames(),
+            first_frame: 0,
+            frames: spool.frames(),
+            origin: Origin::default(),
+        };
+        let take = store.add_takes(id, vec![new]).await?[0];
         drop(spool);
         let row = store.take(take).await?.context("take")?;
         assert_eq!((row.frames, row.cell, row.form), (10_000, CELL, form));
@@ -116,6 +102,37 @@ async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()>
         0,
         "the spool is empty again"
     );
+    database.remove().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn long_takes_patterns_and_their_undo_are_kept() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let form = RecordingForm {
+        rate_hz: 48_000,
+        channels: 1,
+        bits: 24,
+    };
+    let mut spool = Spool::begin(store.spool_folder(), "long", form)?;
+    spool.write(&[0.25; 9_600])?;
+    let hash = store.put_recording(&mut spool).await?;
+    let long = store.add_long_take(id, "an evening", &hash, form, 9_600).await?;
+    let rows = store.long_takes(id).await?;
+    assert_eq!((rows.len(), rows[0].id, rows[0].frames), (1, long, 9_600));
+    assert_eq!(store.long_take_audio(&rows[0], 100, 300).await?.channels[0], vec![0.25; 200]);
+
+    let slices = json!({ "slices": [{ "first_frame": 10, "end_frame": 20 }] });
+    let wish = (Target::LongTake(long), Fact::Slices, Said::Value(slices.clone()));
+    store.change(id, "slice it", vec![wish]).await??;
+    assert_eq!(store.facts(id).await?[&(Target::LongTake(long), Fact::Slices)], slices);
+    store.step_back(id, false).await?;
+    assert!(store.facts(id).await?.is_empty());
+
+    let pattern = store.keep_pattern("chimes", &plan()).await?;
+    assert_eq!(store.patterns().await?[0].plan, plan());
+    store.forget_pattern(pattern).await?;
+    assert!(store.patterns().await?.is_empty());
     database.remove().await
 }
 

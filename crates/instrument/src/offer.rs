@@ -1,0 +1,338 @@
+//! A good first plan: what is offered before anything was recorded, and what the first takes tell.
+//!
+//! Figures are common practice (no published source): four recordings an octave are the usual compromise, plucked and struck things
+//! need 5 s or more, pads over ten.
+
+use crate::{How, Kind, Layer, Pass, Plan, Source};
+use program::SoundsOn;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A value that is offered, and why.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Reason {
+    /// What it is about: `rungs`, `layers`, `round_robins`, `hold`, `tail` or `loop`.
+    pub about: String,
+    /// Half a sentence.
+    pub because: String,
+}
+
+/// A plan to begin with.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Offer {
+    /// What is offered.
+    pub plan: Plan,
+    /// Why, value by value.
+    pub reasons: Vec<Reason>,
+}
+
+/// What the first takes tell about the plan.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Advice {
+    /// The pass it is about.
+    pub pass: u16,
+    /// What its hold should be.
+    pub hold_ms: u32,
+    /// What its longest tail should be.
+    pub tail_ms: u32,
+    /// A sentence.
+    pub because: String,
+}
+
+/// What a kind of thing usually needs.
+struct Habit {
+    kind: Kind,
+    range: (u8, u8),
+    distance: u8,
+    layers: usize,
+    round_robins: u32,
+    hold_ms: u32,
+    tail_ms: u32,
+    reasons: [&'static str; 5],
+}
+
+const HABITS: [Habit; 6] = [
+    Habit {
+        kind: Kind::Sustained,
+        range: (36, 84),
+        distance: 4,
+        layers: 2,
+        round_robins: 1,
+        hold_ms: 3_000,
+        tail_ms: 2_000,
+        reasons: [
+            "three an octave are enough for an even tone",
+            "two strengths tell soft from loud",
+            "a held tone does not sound repeated",
+            "a loop needs two steady seconds after the attack",
+            "a damped sound is gone soon",
+        ],
+    },
+    Habit {
+        kind: Kind::Pad,
+        range: (36, 84),
+        distance: 6,
+        layers: 1,
+        round_robins: 1,
+        hold_ms: 12_000,
+        tail_ms: 8_000,
+        reasons: [
+            "a pad bears stretching better than most",
+            "its strength is mostly level, which the shape gives",
+            "a held tone does not sound repeated",
+            "a moving sound wants a loop of seconds, so over ten",
+            "pads fade slowly",
+        ],
+    },
+    Habit {
+        kind: Kind::Voice,
+        range: (48, 72),
+        distance: 2,
+        layers: 2,
+        round_robins: 1,
+        hold_ms: 4_000,
+        tail_ms: 1_500,
+        reasons: [
+            "a voice changes its character when it is stretched",
+            "two strengths tell soft from loud",
+            "a held tone does not sound repeated",
+            "as long as a calm breath",
+            "only the room rings on",
+        ],
+    },
+    Habit {
+        kind: Kind::Struck,
+        range: (48, 84),
+        distance: 3,
+        layers: 3,
+        round_robins: 2,
+        hold_ms: 5_000,
+        tail_ms: 10_000,
+        reasons: [
+            "four an octave are the usual compromise",
+            "a harder strike sounds different, not only louder",
+            "the same strike twice is heard as a machine",
+            "struck things need 5 s or more",
+            "it is waited for only as long as it rings",
+        ],
+    },
+    Habit {
+        kind: Kind::Plucked,
+        range: (40, 76),
+        distance: 3,
+        layers: 3,
+        round_robins: 2,
+        hold_ms: 5_000,
+        tail_ms: 6_000,
+        reasons: [
+            "four an octave are the usual compromise",
+            "a harder pluck sounds different, not only louder",
+            "the same pluck twice is heard as a machine",
+            "plucked things need 5 s or more",
+            "it is waited for only as long as it rings",
+        ],
+    },
+    Habit {
+        kind: Kind::Drum,
+        range: (36, 47),
+        distance: 1,
+        layers: 4,
+        round_robins: 4,
+        hold_ms: 500,
+        tail_ms: 5_000,
+        reasons: [
+            "every sound has a key of its own",
+            "drums live by their strengths",
+            "rolls need several of each",
+            "a drum is not held",
+            "it is waited for only as long as it rings",
+        ],
+    },
+];
+
+const NAMES: [&[&str]; 4] = [
+    &["all"],
+    &["soft", "loud"],
+    &["soft", "medium", "loud"],
+    &["soft", "medium", "loud", "hard"],
+];
+
+/// So many layers, soft to loud, struck towards the upper end of equal parts of the velocities.
+pub fn even_layers(count: usize) -> Vec<Layer> {
+    let count = count.clamp(1, 127);
+    (0..count)
+        .map(|n| {
+            let name = NAMES.get(count - 1).and_then(|names| names.get(n));
+            let strike = (n as f64 + 0.8) / count as f64 * 115.0 + 8.0;
+            Layer {
+                name: name.map_or_else(|| format!("layer {}", n + 1), |name| (*name).to_owned()),
+                // More layers than a step of velocity each: still rising.
+                strike_velocity: if count > 60 {
+                    (127 - count + n + 1) as u8
+                } else {
+                    strike.round() as u8
+                },
+                low_velocity: None,
+            }
+        })
+        .collect()
+}
+
+/// Rungs from `low` to `high`, `distance` keys apart.
+pub fn even_rungs(low: u8, high: u8, distance: u8) -> Vec<u8> {
+    (low..=high.min(127)).step_by(usize::from(distance.max(1))).collect()
+}
+
+/// Offers a first plan for a kind of thing. By hand, one strength and one round robin fewer are asked of a player than of a machine.
+pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
+    let habit = HABITS.iter().find(|habit| habit.kind == kind).unwrap_or(&HABITS[0]);
+    let by_hand = how == How::ByHand;
+    let layers = if by_hand && habit.layers > 2 {
+        habit.layers - 1
+    } else {
+        habit.layers
+    };
+    let (low, high) = habit.range;
+    let plan = Plan {
+        kind,
+        source: Source {
+            how,
+            rig: rig.to_owned(),
+            channel: 1,
+            bank: None,
+            program: 1,
+        },
+        rate_hz: 48_000,
+        bits: 24,
+        channels: 2,
+        passes: vec![Pass {
+            name: "Keys".into(),
+            sounds_on: SoundsOn::KeyDown,
+            rungs: even_rungs(low, high, habit.distance),
+            layers: even_layers(layers),
+            round_robins: habit.round_robins,
+            hold_ms: habit.hold_ms,
+            hold_high_ms: None,
+            tail_ms: habit.tail_ms,
+            controller: None,
+        }],
+    };
+    let abouts = ["rungs", "layers", "round_robins", "hold", "tail"];
+    let mut reasons: Vec<Reason> = abouts
+        .iter()
+        .zip(habit.reasons)
+        .map(|(about, because)| Reason {
+            about: (*about).to_owned(),
+            because: because.to_owned(),
+        })
+        .collect();
+    reasons.push(Reason {
+        about: "loop".into(),
+        because: if kind.loops() {
+            "it sounds as long as the key is down".into()
+        } else {
+            "it dies away by itself".into()
+        },
+    });
+    Offer { plan, reasons }
+}
+
+/// How long one take rang.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Ring {
+    /// Of which pass.
+    pub pass: u16,
+    /// From the start of the sound to its end.
+    pub seconds: f64,
+    /// Whether the sound went on to the take's last frame: it was cut off.
+    pub cut_off: bool,
+}
+
+/// A fifth more than was heard, since the next one may ring longer.
+const ROOM: f64 = 1.2;
+
+/// What the first takes tell about hold and tail, where it differs from the plan by more than a quarter.
+pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
+    let mut all = Vec::new();
+    for (index, pass) in (0u16..).zip(&plan.passes) {
+        let of_pass = || rings.iter().filter(|ring| ring.pass == index);
+        let Some(longest) = of_pass().map(|ring| ring.seconds).max_by(f64::total_cmp) else {
+            continue;
+        };
+        let cut_off = of_pass().any(|ring| ring.cut_off);
+        let planned = f64::from(pass.hold_ms + pass.tail_ms) / 1000.0;
+        let half_seconds = |seconds: f64| ((seconds * 2.0).ceil() * 500.0).clamp(500.0, 600_000.0) as u32;
+        if cut_off {
+            all.push(Advice {
+                pass: index,
+                hold_ms: pass.hold_ms,
+                tail_ms: half_seconds(f64::from(pass.tail_ms) / 1000.0 * 1.5),
+                because: format!(
+                    "{}: a take was still sounding when its time was over, so give it half as much again.",
+                    pass.name
+                ),
+            });
+        } else if !plan.kind.loops() && longest * ROOM < planned * 0.75 {
+            let hold = half_seconds((longest * ROOM).min(f64::from(pass.hold_ms) / 1000.0));
+            let tail = half_seconds((longest * ROOM - f64::from(hold) / 1000.0).max(0.5));
+            all.push(Advice {
+                pass: index,
+                hold_ms: hold,
+                tail_ms: tail,
+                because: format!(
+                    "{}: it rings {longest:.1} s at most, so {:.1} s are enough.",
+                    pass.name,
+                    f64::from(hold + tail) / 1000.0
+                ),
+            });
+        }
+    }
+    all
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_first_plan_can_be_recorded_and_says_why() {
+        for habit in &HABITS {
+            for how in [How::OverMidi, How::ByHand, How::LongTake, How::Files] {
+                let offer = first_plan(habit.kind, how, "night-ferry");
+                assert_eq!(offer.plan.check(), Ok(()), "{:?}", habit.kind);
+                assert_eq!(offer.reasons.len(), 6);
+            }
+        }
+        let struck = first_plan(Kind::Struck, How::OverMidi, "x").plan.passes.remove(0);
+        // Job page, common practice: struck things 5 s or more, four an octave.
+        assert!(struck.hold_ms >= 5_000 && struck.rungs[4] - struck.rungs[0] == 12);
+        assert!(first_plan(Kind::Pad, How::OverMidi, "x").plan.passes[0].hold_ms > 10_000);
+    }
+
+    #[test]
+    fn layers_rise_however_many() {
+        for count in [1, 2, 5, 16, 61, 127] {
+            let layers = even_layers(count);
+            assert_eq!(layers.len(), count);
+            assert!(layers.windows(2).all(|pair| pair[0].strike_velocity < pair[1].strike_velocity));
+            assert!(layers.iter().all(|layer| (1..=127).contains(&layer.strike_velocity)));
+        }
+    }
+
+    #[test]
+    fn the_first_takes_tell_how_long_it_really_rings() {
+        let plan = first_plan(Kind::Struck, How::ByHand, "x").plan;
+        let ring = |seconds, cut_off| Ring {
+            pass: 0,
+            seconds,
+            cut_off,
+        };
+        let shorter = advice(&plan, &[ring(2.9, false), ring(3.0, false)]);
+        assert_eq!((shorter[0].hold_ms, shorter[0].tail_ms), (4_000, 500));
+        assert!(shorter[0].because.contains("3.0 s"));
+        let longer = advice(&plan, &[ring(14.9, true)]);
+        assert_eq!((longer[0].hold_ms, longer[0].tail_ms), (5_000, 15_000));
+        assert!(advice(&plan, &[ring(12.0, false)]).is_empty());
+        assert!(advice(&plan, &[]).is_empty());
+    }
+}

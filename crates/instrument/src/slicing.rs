@@ -1,0 +1,183 @@
+//! Where a long take is cut, and for which cells.
+
+use crate::{Cell, Plan};
+use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
+use utoipa::ToSchema;
+
+/// A stretch of a long take that is to be a take.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Slice {
+    /// First frame, room included.
+    pub first_frame: u64,
+    /// First frame after.
+    pub end_frame: u64,
+    /// The key heard in it, where one was.
+    #[serde(default)]
+    pub key: Option<u8>,
+    /// How far above that key.
+    #[serde(default)]
+    pub cents: Option<f64>,
+    /// It begins in the tail of the one before.
+    #[serde(default)]
+    pub in_tail: bool,
+    /// Not to be used: a false start, a cough.
+    #[serde(default)]
+    pub left_out: bool,
+}
+
+/// How and where a long take is cut.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Slicing {
+    /// In order, not overlapping.
+    pub slices: Vec<Slice>,
+}
+
+impl Slicing {
+    /// Whether every slice ends after it starts and none overlaps another.
+    pub fn is_in_order(&self) -> bool {
+        self.slices.iter().all(|s| s.first_frame < s.end_frame)
+            && self.slices.windows(2).all(|pair| pair[0].end_frame <= pair[1].first_frame)
+    }
+}
+
+/// How slices are dealt out to cells.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Deal {
+    /// The cells in the order of the plan.
+    InOrder,
+    /// Each note with all its layers and round robins in one go, as the plan counts them, layers from soft to loud.
+    Repeats,
+    /// To the rung whose note was heard; several of one note fill its layers and round robins in order.
+    ByPitch,
+}
+
+/// Where a slice goes; `None` where it fits nowhere.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Dealt {
+    /// Index of the slice.
+    pub slice: usize,
+    /// Its cell.
+    pub cell: Option<Cell>,
+}
+
+/// A pitch this near to a rung is that rung's, where no other is nearer: half the smallest distance is common, a semitone and a
+/// half is as far as a tuning by ear goes.
+const NEAR_KEYS: f64 = 1.5;
+
+/// Deals the slices that are not left out to the plan's free cells, each cell once.
+pub fn deal(plan: &Plan, slices: &[Slice], how: Deal, taken: &HashSet<Cell>) -> Vec<Dealt> {
+    let free: Vec<Cell> = plan
+        .cells()
+        .into_iter()
+        .filter(|cell| !taken.contains(cell))
+        .collect();
+    let used = slices.iter().enumerate().filter(|(_, slice)| !slice.left_out);
+    match how {
+        // Without passes between them the two are one order: layer by layer inside each rung. `InOrder` goes through all rungs of
+        // one layer first, as a player who stays at one strength does.
+        Deal::Repeats => used
+            .enumerate()
+            .map(|(n, (slice, _))| Dealt {
+                slice,
+                cell: free.get(n).copied(),
+            })
+            .collect(),
+        Deal::InOrder => {
+            let mut free = free;
+            free.sort_by_key(|cell| (cell.pass, cell.layer, cell.round_robin, cell.key));
+            used.enumerate()
+                .map(|(n, (slice, _))| Dealt {
+                    slice,
+                    cell: free.get(n).copied(),
+                })
+                .collect()
+        }
+        Deal::ByPitch => {
+            let mut given: HashSet<Cell> = HashSet::new();
+            used.map(|(index, slice)| {
+                let heard = slice.key.map(|key| f64::from(key) + slice.cents.unwrap_or(0.0) / 100.0);
+                let rung = heard.and_then(|heard| {
+                    free.iter()
+                        .map(|cell| (cell.key, (f64::from(cell.key) - heard).abs()))
+                        .filter(|(_, off)| *off <= NEAR_KEYS)
+                        .min_by(|a, b| a.1.total_cmp(&b.1))
+                        .map(|(key, _)| key)
+                });
+                let cell = rung.and_then(|key| {
+                    free.iter()
+                        .find(|cell| cell.key == key && !given.contains(cell))
+                        .copied()
+                });
+                given.extend(cell);
+                Dealt { slice: index, cell }
+            })
+            .collect()
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::tests::plan;
+
+    fn slices(keys: &[u8]) -> Vec<Slice> {
+        (0u64..)
+            .zip(keys)
+            .map(|(n, &key)| Slice {
+                first_frame: n * 100,
+                end_frame: n * 100 + 90,
+                key: Some(key),
+                cents: Some(-20.0),
+                in_tail: false,
+                left_out: false,
+            })
+            .collect()
+    }
+
+    fn cells(dealt: &[Dealt]) -> Vec<Option<(u8, u16)>> {
+        dealt.iter().map(|d| d.cell.map(|c| (c.key, c.layer))).collect()
+    }
+
+    #[test]
+    fn slices_go_to_cells_in_order_in_repeats_or_by_pitch() {
+        let plan = plan(&[60, 64], &[40, 100], 1);
+        let none = HashSet::new();
+        let dealt = |keys: &[u8], how| cells(&deal(&plan, &slices(keys), how, &none));
+        let four = [60, 60, 64, 64];
+        assert_eq!(
+            dealt(&four, Deal::Repeats),
+            [Some((60, 0)), Some((60, 1)), Some((64, 0)), Some((64, 1))]
+        );
+        assert_eq!(
+            dealt(&four, Deal::InOrder),
+            [Some((60, 0)), Some((64, 0)), Some((60, 1)), Some((64, 1))]
+        );
+        // A wrong octave and a note too many fit nowhere, and are said.
+        assert_eq!(
+            dealt(&[64, 76, 60, 64, 64], Deal::ByPitch),
+            [Some((64, 0)), None, Some((60, 0)), Some((64, 1)), None]
+        );
+    }
+
+    #[test]
+    fn what_is_left_out_or_taken_is_passed_over() {
+        let plan = plan(&[60, 64], &[100], 1);
+        let mut three = slices(&[60, 60, 64]);
+        three[1].left_out = true;
+        let taken = HashSet::from([plan.cells()[0]]);
+        assert_eq!(cells(&deal(&plan, &three, Deal::Repeats, &taken)), [Some((64, 0)), None]);
+    }
+
+    #[test]
+    fn slices_that_overlap_are_out_of_order() {
+        let mut slicing = Slicing {
+            slices: slices(&[60, 61]),
+        };
+        assert!(slicing.is_in_order());
+        slicing.slices[0].end_frame = 150;
+        assert!(!slicing.is_in_order());
+    }
+}

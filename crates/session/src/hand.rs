@@ -1,0 +1,551 @@
+//! By hand: one prompted note after another, judged the moment it ends.
+
+use crate::lead::{Action, CellJob, Lead, Order, Progress, RunState};
+use crate::silence::check_silence;
+use crate::verdict::{Wanted, judge};
+use instrument::{Finding, SoundCheck, Verdict};
+use signal::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
+use std::collections::{BTreeMap, VecDeque};
+
+/// How the player is led.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HandSettings {
+    /// Of the input.
+    pub rate_hz: u32,
+    /// Of the input.
+    pub channels: usize,
+    /// Whether the thing has notes that can be wrong.
+    pub pitched: bool,
+    /// Whether it dies away by itself.
+    pub dies_away: bool,
+    /// Keep good takes and go on without being told.
+    pub hands_free: bool,
+    /// After asking, so long is not listened to: a reference tone sounds.
+    pub reference_ms: u32,
+    /// After that, what comes before so long has passed is too early: a count-in.
+    pub count_in_ms: u32,
+    /// Layer and peak in dBFS of the good takes that are there already.
+    pub heard: Vec<(u16, f64)>,
+}
+
+const FLOOR_MS: f64 = 600.0;
+/// One period of 50 Hz hum, so that its level does not waver.
+const WINDOW_MS: f64 = 20.0;
+/// A strike stands out from the floor by this.
+const STRIKE_DB: f64 = 12.0;
+/// Room before the strike: for the noise floor, and for a slow attack.
+const ROOM_MS: f64 = 300.0;
+const GONE_DB: f64 = 2.0;
+const QUIET_WINDOWS: u32 = 5;
+const SHORTEST_MS: f64 = 150.0;
+const LONGEST_SETTLING_MS: f64 = 5_000.0;
+/// How much of a count-in's end still counts as on the beat.
+const ON_THE_BEAT_MS: f64 = 120.0;
+const FLOOR_ASSUMED_DBFS: f64 = -90.0;
+/// Takes of one layer lie within this of their median: common practice.
+const WINDOW_DB: f64 = 7.0;
+/// What may be in a layer of which nothing was heard yet.
+const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
+/// After so many bad takes of one cell in a row, the player is asked what to do.
+const MOST_TRIES: u32 = 8;
+
+enum Phase {
+    Listening,
+    Settling { since: u64, quiet: u32 },
+    Waiting { asked_at: u64 },
+    Sounding { first: u64, struck: u64, quiet: u32, early: bool },
+    Deciding,
+    Ended(RunState),
+}
+
+/// Leads a player through the cells.
+pub struct HandSession {
+    settings: HandSettings,
+    jobs: Vec<CellJob>,
+    at: usize,
+    done: usize,
+    tries: u32,
+    paused: bool,
+    frame: u64,
+    phase: Phase,
+    window: Vec<f32>,
+    /// The newest [`ROOM_MS`], interleaved; while a take sounds, all of it.
+    kept: VecDeque<f32>,
+    floor: f64,
+    check: Option<SoundCheck>,
+    verdict: Option<Verdict>,
+    peaks: BTreeMap<u16, Vec<f64>>,
+    peak: f32,
+}
+
+impl HandSession {
+    /// A run over the given cells, beginning with the next frame, number 0.
+    pub fn new(settings: HandSettings, jobs: Vec<CellJob>) -> Self {
+        let mut peaks: BTreeMap<u16, Vec<f64>> = BTreeMap::new();
+        for (layer, peak) in &settings.heard {
+            peaks.entry(*layer).or_default().push(*peak);
+        }
+        Self {
+            settings,
+            jobs,
+            at: 0,
+            done: 0,
+            tries: 0,
+            paused: false,
+            frame: 0,
+            phase: Phase::Listening,
+            window: Vec::new(),
+            kept: VecDeque::new(),
+            floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
+            check: None,
+            verdict: None,
+            peaks,
+            peak: 0.0,
+        }
+    }
+
+    fn ms(&self, ms: f64) -> u64 {
+        frames_of_ms(self.settings.rate_hz, ms) as u64
+    }
+
+    fn settle(&mut self) {
+        self.phase = Phase::Settling {
+            since: self.frame,
+            quiet: 0,
+        };
+    }
+
+    /// The next cell is asked for, once it is quiet; or the run ends.
+    fn go_on(&mut self) -> Vec<Action> {
+        self.tries = 0;
+        if self.at < self.jobs.len() {
+            self.settle();
+            return Vec::new();
+        }
+        self.phase = Phase::Ended(RunState::Finished);
+        vec![Action::Finished]
+    }
+
+    fn median(&self, layer: u16) -> Option<f64> {
+        let mut peaks = self.peaks.get(&layer)?.clone();
+        peaks.sort_by(f64::total_cmp);
+        peaks.get(peaks.len() / 2).copied()
+    }
+
+    /// Peaks that fit a layer: around those kept in it, else between its neighbours'.
+    fn window_of(&self, layer: u16) -> (f64, f64) {
+        let (lowest, highest) = ANY_LEVEL_DBFS;
+        if let Some(own) = self.median(layer).filter(|_| self.peaks[&layer].len() > 1) {
+            return (own - WINDOW_DB, (own + WINDOW_DB).min(highest));
+        }
+        let softer = (0..layer).rev().find_map(|layer| self.median(layer));
+        let louder = self
+            .peaks
+            .range(layer + 1..)
+            .find_map(|(layer, _)| self.median(*layer));
+        (softer.unwrap_or(lowest), louder.unwrap_or(highest))
+    }
+
+    fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
+        let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
+        let rms = (power / heard.len() as f64).sqrt();
+        let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
+        let frames = (heard.len() / self.settings.channels) as u64;
+        match self.phase {
+            Phase::Listening if self.frame >= self.ms(FLOOR_MS) => {
+                let silence: Vec<f32> = self.kept.iter().copied().collect();
+                let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &silence);
+                let mut check = check_silence(&audio.to_mono(), self.settings.rate_hz);
+                check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
+                self.floor = db_to_amplitude(check.noise_floor_dbfs);
+                self.check = Some(check.judged());
+                self.go_on()
+            }
+            Phase::Settling { since, quiet } => {
+                let quiet = if is_quiet { quiet + 1 } else { 0 };
+                self.phase = Phase::Settling { since, quiet };
+                let waited = self.frame - since >= self.ms(LONGEST_SETTLING_MS);
+                if self.paused || !(quiet >= QUIET_WINDOWS || waited) {
+                    return Vec::new();
+                }
+                self.phase = Phase::Waiting { asked_at: self.frame };
+                let job = self.jobs[self.at];
+                vec![Action::Ask {
+                    cell: job.cell,
+                    velocity: job.velocity,
+                }]
+            }
+            Phase::Waiting { asked_at } => {
+                let since = self.frame - frames - asked_at;
+                let deaf = self.ms(f64::from(self.settings.reference_ms));
+                if since < deaf || rms < self.floor * db_to_amplitude(STRIKE_DB) {
+                    return Vec::new();
+                }
+                let counted = self.ms(f64::from(self.settings.count_in_ms));
+                let early = since + self.ms(ON_THE_BEAT_MS) < deaf + counted;
+                let room = (self.kept.len() / self.settings.channels) as u64;
+                let first = self.frame - room.min(self.ms(ROOM_MS) + frames).min(self.frame - asked_at);
+                let extra = (self.kept.len() as u64).saturating_sub((self.frame - first) * self.settings.channels as u64);
+                self.kept.drain(..extra as usize);
+                self.phase = Phase::Sounding {
+                    first,
+                    struck: self.frame - frames,
+                    quiet: 0,
+                    early,
+                };
+                vec![Action::Begin {
+                    cell: self.jobs[self.at].cell,
+                    first_frame: first,
+                }]
+            }
+            Phase::Sounding {
+                first,
+                struck,
+                quiet,
+                early,
+            } => {
+                let quiet = if is_quiet { quiet + 1 } else { 0 };
+                self.phase = Phase::Sounding {
+                    first,
+                    struck,
+                    quiet,
+                    early,
+                };
+                let job = self.jobs[self.at];
+                let longest = self.ms(f64::from(job.hold_ms + job.tail_ms));
+                if quiet < QUIET_WINDOWS && self.frame - struck < longest {
+                    return Vec::new();
+                }
+                self.end_take(early)
+            }
+            _ => Vec::new(),
+        }
+    }
+
+    fn end_take(&mut self, early: bool) -> Vec<Action> {
+        let job = self.jobs[self.at];
+        let samples: Vec<f32> = self.kept.drain(..).collect();
+        let take = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &samples);
+        let wanted = Wanted {
+            key: job.cell.key,
+            pitched: self.settings.pitched,
+            window_dbfs: self.window_of(job.cell.layer),
+            noise_floor_dbfs: amplitude_to_db(self.floor),
+            shortest_ms: SHORTEST_MS,
+            dies_away: self.settings.dies_away,
+        };
+        let mut verdict = judge(&take, &wanted);
+        if early {
+            let mut findings = verdict.findings;
+            findings.insert(0, Finding::TooEarly);
+            let pitch = verdict.key.zip(verdict.cents);
+            verdict = Verdict::of(findings, pitch, verdict.peak_dbfs);
+        }
+        let good = verdict.is_good();
+        if good {
+            self.peaks
+                .entry(job.cell.layer)
+                .or_default()
+                .push(verdict.peak_dbfs);
+        }
+        self.verdict = Some(verdict.clone());
+        let mut actions = vec![Action::End {
+            cell: job.cell,
+            end_frame: self.frame,
+            verdict: Some(Box::new(verdict)),
+        }];
+        self.tries += 1;
+        if !self.settings.hands_free || (!good && self.tries >= MOST_TRIES) {
+            self.phase = Phase::Deciding;
+        } else if good {
+            self.at += 1;
+            self.done += 1;
+            actions.extend(self.go_on());
+        } else {
+            self.settle();
+        }
+        actions
+    }
+
+    fn let_go(&self) -> Vec<Action> {
+        match self.phase {
+            Phase::Sounding { .. } => vec![Action::Abandon {
+                cell: self.jobs[self.at].cell,
+            }],
+            _ => Vec::new(),
+        }
+    }
+}
+
+impl Lead for HandSession {
+    fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
+        let mut actions = Vec::new();
+        let window = self.ms(WINDOW_MS) as usize * self.settings.channels;
+        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
+        let mut rest = samples;
+        while !rest.is_empty() {
+            let take = (window - self.window.len()).min(rest.len());
+            self.window.extend_from_slice(&rest[..take]);
+            rest = &rest[take..];
+            self.frame += (take / self.settings.channels) as u64;
+            if self.window.len() == window {
+                let heard = std::mem::take(&mut self.window);
+                self.kept.extend(&heard);
+                if !matches!(self.phase, Phase::Sounding { .. }) {
+                    let most = if matches!(self.phase, Phase::Listening) {
+                        self.ms(FLOOR_MS)
+                    } else {
+                        self.ms(ROOM_MS) + self.ms(WINDOW_MS)
+                    };
+                    let most = most as usize * self.settings.channels;
+                    self.kept.drain(..self.kept.len().saturating_sub(most));
+                }
+                actions.extend(self.window_done(&heard));
+            }
+        }
+        actions
+    }
+
+    fn order(&mut self, order: Order) -> Vec<Action> {
+        if matches!(self.phase, Phase::Ended(_) | Phase::Listening) && order != Order::Stop {
+            return Vec::new();
+        }
+        match order {
+            Order::Pause => self.paused = true,
+            Order::Resume => self.paused = false,
+            Order::HandsFree | Order::HandsOn => {
+                self.settings.hands_free = order == Order::HandsFree;
+                let good = self.verdict.as_ref().is_some_and(Verdict::is_good);
+                if self.settings.hands_free && matches!(self.phase, Phase::Deciding) {
+                    return self.order(if good { Order::Keep } else { Order::Again });
+                }
+            }
+            Order::Keep if matches!(self.phase, Phase::Deciding) => {
+                let cell = self.jobs[self.at].cell;
+                self.at += 1;
+                self.done += 1;
+                let mut actions = vec![Action::Choose { cell }];
+                actions.extend(self.go_on());
+                return actions;
+            }
+            Order::Keep => {}
+            Order::Again => {
+                let actions = self.let_go();
+                self.tries = 0;
+                self.settle();
+                return actions;
+            }
+            Order::Skip => {
+                let mut actions = self.let_go();
+                self.at += 1;
+                actions.extend(self.go_on());
+                return actions;
+            }
+            Order::Back => {
+                let actions = self.let_go();
+                self.at = self.at.saturating_sub(1);
+                self.tries = 0;
+                self.settle();
+                return actions;
+            }
+            Order::Stop => {
+                if matches!(self.phase, Phase::Ended(_)) {
+                    return Vec::new();
+                }
+                let mut actions = self.let_go();
+                self.phase = Phase::Ended(RunState::Stopped);
+                actions.push(Action::Finished);
+                return actions;
+            }
+        }
+        Vec::new()
+    }
+
+    fn left_late(&mut self, _: u64) {}
+
+    fn progress(&mut self) -> Progress {
+        let job = self.jobs.get(self.at);
+        let longest = job.map_or(1, |job| self.ms(f64::from(job.hold_ms + job.tail_ms)));
+        let (state, cell_share) = match self.phase {
+            Phase::Listening => (RunState::Listening, 0.0),
+            Phase::Settling { .. } if self.paused => (RunState::Paused, 0.0),
+            Phase::Settling { .. } | Phase::Waiting { .. } => (RunState::Waiting, 0.0),
+            Phase::Sounding { struck, .. } => {
+                let share = (self.frame - struck) as f64 / longest.max(1) as f64;
+                (RunState::Recording, share.min(1.0))
+            }
+            Phase::Deciding => (RunState::Deciding, 1.0),
+            Phase::Ended(state) => (state, 0.0),
+        };
+        let left: f64 = self.jobs[self.at.min(self.jobs.len())..]
+            .iter()
+            .map(|job| f64::from(job.hold_ms + job.tail_ms) / 1000.0)
+            .sum();
+        let seconds_left = if self.done == 0 {
+            left
+        } else {
+            self.frame as f64 / f64::from(self.settings.rate_hz) / self.done as f64
+                * (self.jobs.len() - self.at) as f64
+        };
+        Progress {
+            state,
+            cell: job.map(|job| job.cell),
+            cell_share,
+            done: self.done,
+            total: self.jobs.len(),
+            seconds_left,
+            check: self.check.clone(),
+            peak_dbfs: amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+            verdict: self.verdict.clone(),
+            hands_free: self.settings.hands_free,
+            frames: self.frame,
+            waits_for: None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use instrument::Cell;
+    use program::SoundsOn;
+    use rig::{Model, Rig, RigSettings, Slips};
+
+    fn session(keys: &[u8], strikes: &[u8], hands_free: bool) -> HandSession {
+        let settings = HandSettings {
+            rate_hz: 48_000,
+            channels: 2,
+            pitched: true,
+            dies_away: true,
+            hands_free,
+            reference_ms: 0,
+            count_in_ms: 0,
+            heard: Vec::new(),
+        };
+        let jobs = keys
+            .iter()
+            .flat_map(|&key| (0u16..).zip(strikes).map(move |(layer, &velocity)| (key, layer, velocity)))
+            .map(|(key, layer, velocity)| CellJob {
+                cell: Cell {
+                    pass: 0,
+                    key,
+                    layer,
+                    round_robin: 0,
+                },
+                velocity,
+                hold_ms: 5_000,
+                tail_ms: 10_000,
+                on: SoundsOn::KeyDown,
+                controller: None,
+            })
+            .collect();
+        HandSession::new(settings, jobs)
+    }
+
+    /// What was kept: cell, length in frames and verdict.
+    fn run(
+        session: &mut HandSession,
+        rig: &mut Rig,
+        mut each_block: impl FnMut(&mut HandSession) -> Vec<Action>,
+    ) -> Vec<(Cell, u64, Verdict)> {
+        let (mut takes, mut begun) = (Vec::new(), 0);
+        for _ in 0..60_000 {
+            let block = rig.render(512);
+            let mut actions = session.audio(&block.samples);
+            actions.extend(each_block(session));
+            for action in actions {
+                match action {
+                    Action::Ask { cell, velocity } => rig.ask(cell.key, velocity),
+                    Action::Begin { first_frame, .. } => begun = first_frame,
+                    Action::End {
+                        cell,
+                        end_frame,
+                        verdict,
+                    } => takes.push((cell, end_frame - begun, *verdict.unwrap())),
+                    Action::Abandon { .. } | Action::Choose { .. } => {}
+                    Action::Midi { .. } => panic!("nothing is sent by hand"),
+                    Action::Finished => return takes,
+                }
+            }
+        }
+        panic!("the run never ended: {:?}", session.progress());
+    }
+
+    fn careful() -> RigSettings {
+        RigSettings {
+            slips: Slips::NONE,
+            ..RigSettings::default()
+        }
+    }
+
+    #[test]
+    fn a_careful_player_is_through_with_one_take_a_cell() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let takes = run(&mut session(&[60, 67, 72], &[45, 110], true), &mut rig, |_| Vec::new());
+        assert_eq!(takes.len(), 6, "{takes:?}");
+        assert!(takes.iter().all(|(.., verdict)| verdict.is_good()));
+        assert!(takes.iter().all(|(_, frames, _)| *frames > 48_000));
+    }
+
+    /// Over several players: wrong notes, clipped strikes and doors happen, and none of them is taken for good.
+    #[test]
+    fn the_hands_free_run_copes_with_every_slip() {
+        let mut refused = 0;
+        for seed in 1..=4 {
+            let settings = RigSettings {
+                seed,
+                slips: Slips {
+                    wrong_note: 0.12,
+                    clipped: 0.1,
+                    door: 0.1,
+                },
+                ..RigSettings::default()
+            };
+            let mut rig = Rig::new(Model::SlateChimes, 48_000, settings);
+            let mut session = session(&[60, 62, 64, 67, 69, 72], &[45, 110], true);
+            let takes = run(&mut session, &mut rig, |_| Vec::new());
+            let good: Vec<Cell> = takes.iter().filter(|(.., v)| v.is_good()).map(|(cell, ..)| *cell).collect();
+            assert_eq!(good.len(), 12, "every cell once: {good:?}");
+            refused += takes.len() - good.len();
+            for (cell, _, verdict) in takes.iter().filter(|(.., v)| v.is_good()) {
+                assert_eq!(verdict.key, Some(cell.key));
+                assert!(verdict.peak_dbfs < -0.2);
+            }
+            let slips = rig.slips_made();
+            assert!(takes.len() - good.len() <= slips + 2, "{} refused for {slips} slips", takes.len() - good.len());
+        }
+        assert!(refused >= 8, "the players slipped too seldom to tell: {refused}");
+    }
+
+    #[test]
+    fn the_player_keeps_asks_again_goes_back_and_skips() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut session = session(&[60, 62, 64], &[100], false);
+        let script = [Order::Again, Order::Keep, Order::Back, Order::Keep, Order::Keep, Order::Keep];
+        let mut next = 0;
+        let takes = run(&mut session, &mut rig, |session| {
+            if session.progress().state == RunState::Deciding && next < script.len() {
+                next += 1;
+                return session.order(script[next - 1]);
+            }
+            Vec::new()
+        });
+        let keys: Vec<u8> = takes.iter().map(|(cell, ..)| cell.key).collect();
+        // 60, again 60, kept; 62 decided by going back to 60; then 60, 62, 64.
+        assert_eq!(keys, [60, 60, 62, 60, 62, 64]);
+    }
+
+    #[test]
+    fn a_strike_before_the_count_in_is_over_is_too_early() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut session = session(&[60], &[100], false);
+        session.settings.count_in_ms = 6_000;
+        let takes = run(&mut session, &mut rig, |session| {
+            if session.progress().state == RunState::Deciding {
+                return session.order(Order::Stop);
+            }
+            Vec::new()
+        });
+        assert_eq!(takes[0].2.findings, [Finding::TooEarly]);
+    }
+}

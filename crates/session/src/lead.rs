@@ -1,0 +1,158 @@
+//! What every kind of recording has in common: audio in, actions out.
+
+use instrument::{Cell, Controller, SoundCheck, Verdict};
+use program::SoundsOn;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// One cell to record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct CellJob {
+    /// Which.
+    pub cell: Cell,
+    /// Strike.
+    pub velocity: u8,
+    /// How long the key is down.
+    pub hold_ms: u32,
+    /// Longest wait after key-up.
+    pub tail_ms: u32,
+    /// What makes the sound.
+    pub on: SoundsOn,
+    /// Held at its value meanwhile.
+    pub controller: Option<Controller>,
+}
+
+/// What a recording wants done.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Action {
+    /// Bytes that should leave at an input frame.
+    Midi {
+        /// When.
+        at_frame: u64,
+        /// What.
+        bytes: Vec<u8>,
+    },
+    /// A player is asked for a cell.
+    Ask {
+        /// Which.
+        cell: Cell,
+        /// How strong, 1 to 127.
+        velocity: u8,
+    },
+    /// From this frame on, keep what comes for a take of this cell.
+    Begin {
+        /// Which.
+        cell: Cell,
+        /// The take's first frame.
+        first_frame: u64,
+    },
+    /// The take ends, and is kept.
+    End {
+        /// Which.
+        cell: Cell,
+        /// The first frame after the take.
+        end_frame: u64,
+        /// What was heard in it; `None` where nobody judged.
+        verdict: Option<Box<Verdict>>,
+    },
+    /// The take is thrown away (skipped, or stopped in its middle).
+    Abandon {
+        /// Which.
+        cell: Cell,
+    },
+    /// The user keeps the newest take of this cell, whatever was heard in it.
+    Choose {
+        /// Which.
+        cell: Cell,
+    },
+    /// Nothing more will come.
+    Finished,
+}
+
+/// What a user tells a recording.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Order {
+    /// Stand still after this cell.
+    Pause,
+    /// Go on.
+    Resume,
+    /// Leave this cell out.
+    Skip,
+    /// End.
+    Stop,
+    /// By hand: this take is good, go on.
+    Keep,
+    /// By hand: ask for this cell again.
+    Again,
+    /// By hand: back to the cell before.
+    Back,
+    /// By hand: keep good takes and go on without being told.
+    HandsFree,
+    /// By hand: wait to be told.
+    HandsOn,
+}
+
+/// What a recording is doing.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum RunState {
+    /// Measuring the noise floor.
+    Listening,
+    /// Measuring the delay.
+    Pulse,
+    /// By hand: waiting for the strike.
+    Waiting,
+    /// Recording a cell, or a long take.
+    Recording,
+    /// By hand: a take ended, and the user decides.
+    Deciding,
+    /// Waiting for the user.
+    Paused,
+    /// All done.
+    Finished,
+    /// Ended by the user.
+    Stopped,
+}
+
+/// How far a recording is.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Progress {
+    /// What it is doing.
+    pub state: RunState,
+    /// The cell being recorded or asked for.
+    pub cell: Option<Cell>,
+    /// 0 to 1 of that cell's longest time.
+    pub cell_share: f64,
+    /// Cells done in this run.
+    pub done: usize,
+    /// Cells of this run.
+    pub total: usize,
+    /// At 1× speed, at the pace so far.
+    pub seconds_left: f64,
+    /// What was measured of the rig, once it was.
+    pub check: Option<SoundCheck>,
+    /// Highest sample since the last report.
+    pub peak_dbfs: f64,
+    /// By hand: what was heard in the last take.
+    pub verdict: Option<Verdict>,
+    /// By hand: whether good takes go on by themselves.
+    pub hands_free: bool,
+    /// Frames so far.
+    pub frames: u64,
+    /// Why nothing arrives, while nothing does: said by who leads, not by the recording.
+    pub waits_for: Option<String>,
+}
+
+/// A recording as a pure state machine. Time is input frames.
+pub trait Lead: Send {
+    /// The next frames, interleaved, contiguous with the last.
+    fn audio(&mut self, samples: &[f32]) -> Vec<Action>;
+    /// What the user wants.
+    fn order(&mut self, order: Order) -> Vec<Action>;
+    /// The messages of the current cell or pulse left so many frames later than they were scheduled (a broken line): all that
+    /// follows from them moves.
+    fn left_late(&mut self, by_frames: u64);
+    /// Where it stands. Reading it starts the peak anew.
+    fn progress(&mut self) -> Progress;
+}

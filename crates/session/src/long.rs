@@ -1,0 +1,103 @@
+//! One long take: everything is kept until the user says stop.
+
+use crate::lead::{Action, Lead, Order, Progress, RunState};
+use instrument::Cell;
+
+/// The cell that stands for a recording that belongs to none yet.
+pub const NO_CELL: Cell = Cell {
+    pass: 0,
+    key: 0,
+    layer: 0,
+    round_robin: 0,
+};
+
+/// Keeps everything from its first frame on.
+#[derive(Debug)]
+pub struct LongSession {
+    channels: usize,
+    frame: u64,
+    state: RunState,
+    peak: f32,
+}
+
+impl LongSession {
+    /// Begins with the next frame, number 0.
+    pub fn new(channels: usize) -> Self {
+        Self {
+            channels: channels.max(1),
+            frame: 0,
+            state: RunState::Recording,
+            peak: 0.0,
+        }
+    }
+}
+
+impl Lead for LongSession {
+    fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
+        let began = self.frame == 0 && !samples.is_empty();
+        self.frame += (samples.len() / self.channels) as u64;
+        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
+        if began {
+            vec![Action::Begin {
+                cell: NO_CELL,
+                first_frame: 0,
+            }]
+        } else {
+            Vec::new()
+        }
+    }
+
+    fn order(&mut self, order: Order) -> Vec<Action> {
+        if order != Order::Stop || self.state == RunState::Finished {
+            return Vec::new();
+        }
+        self.state = RunState::Finished;
+        if self.frame == 0 {
+            return vec![Action::Finished];
+        }
+        vec![
+            Action::End {
+                cell: NO_CELL,
+                end_frame: self.frame,
+                verdict: None,
+            },
+            Action::Finished,
+        ]
+    }
+
+    fn left_late(&mut self, _: u64) {}
+
+    fn progress(&mut self) -> Progress {
+        Progress {
+            state: self.state,
+            cell: None,
+            cell_share: 0.0,
+            done: 0,
+            total: 1,
+            seconds_left: 0.0,
+            check: None,
+            peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+            verdict: None,
+            hands_free: true,
+            frames: self.frame,
+            waits_for: None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn it_keeps_everything_until_it_is_stopped() {
+        let mut session = LongSession::new(2);
+        assert!(matches!(session.audio(&[0.0; 64])[..], [Action::Begin { first_frame: 0, .. }]));
+        assert!(session.audio(&[0.5; 64]).is_empty());
+        assert!(session.order(Order::Skip).is_empty());
+        let ended = session.order(Order::Stop);
+        assert!(matches!(ended[..], [Action::End { end_frame: 64, .. }, Action::Finished]));
+        assert!((session.progress().peak_dbfs + 6.02).abs() < 0.01);
+        assert!(session.order(Order::Stop).is_empty());
+    }
+}

@@ -1,0 +1,3 @@
+DROP TABLE patterns;
+DROP TABLE long_takes;
+ALTER TABLE takes DROP COLUMN origin;
