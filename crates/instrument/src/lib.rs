@@ -5,6 +5,7 @@
 
 mod change;
 mod cost;
+mod file_names;
 mod mapping;
 mod names;
 mod offer;
@@ -15,10 +16,11 @@ mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
 pub use cost::{Cost, cost_of};
+pub use file_names::{NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
 pub use origin::{Finding, Inside, Origin, SoundCheck, Verdict};
 pub use plan::{Cell, Controller, How, Kind, Layer, Pass, Plan, PlanError, Source};
-pub use slicing::{Deal, Dealt, Slice, Slicing, deal};
+pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use treatment::{Correction, Suggestion, TakeLoop, Treatment, suggest, treat};

@@ -118,6 +118,61 @@ pub fn deal(plan: &Plan, slices: &[Slice], how: Deal, taken: &HashSet<Cell>) -> 
     }
 }
 
+/// How far a slice may lie from its note's time.
+const NEAR_MS: f64 = 400.0;
+
+/// Deals slices to cells by the times at which their sounds were to come, as the plan's MIDI file has them: the recording may begin
+/// earlier or later than the file by any amount, found as the shift under which most slices meet a note. `starts_ms` are the slices'
+/// sounds, without their room; `notes` are cells and their times, in order.
+pub fn deal_by_times(starts_ms: &[f64], notes: &[(Cell, f64)]) -> Vec<Dealt> {
+    let nearest = |at: f64| {
+        let after = notes.partition_point(|(_, time)| *time < at);
+        [after.checked_sub(1), Some(after)]
+            .into_iter()
+            .flatten()
+            .filter_map(|n| Some((n, (notes.get(n)?.1 - at).abs())))
+            .min_by(|a, b| a.1.total_cmp(&b.1))
+    };
+    let meeting = |shift: f64| {
+        let offs = starts_ms.iter().filter_map(|start| nearest(start - shift)).map(|(_, off)| off);
+        let near: Vec<f64> = offs.filter(|off| *off < NEAR_MS).collect();
+        (near.len(), -near.iter().sum::<f64>())
+    };
+    // One of the first slices is one of the first notes.
+    let shifts = starts_ms
+        .iter()
+        .take(8)
+        .flat_map(|start| notes.iter().take(8).map(move |(_, time)| start - time));
+    let best = shifts.max_by(|a, b| {
+        let (a, b) = (meeting(*a), meeting(*b));
+        a.0.cmp(&b.0).then(a.1.total_cmp(&b.1))
+    });
+    let Some(shift) = best else { return Vec::new() };
+    // Of two slices near one note the nearer is its; a clock that runs otherwise is followed from note to note.
+    let mut given: Vec<Option<(usize, f64)>> = vec![None; notes.len()];
+    let mut drift = 0.0;
+    for (slice, start) in starts_ms.iter().enumerate() {
+        let Some((note, _)) = nearest(start - shift - drift) else { continue };
+        let off = start - shift - drift - notes[note].1;
+        if off.abs() < NEAR_MS && given[note].is_none_or(|(_, before)| off.abs() < before) {
+            given[note] = Some((slice, off.abs()));
+            drift += off * 0.3;
+        }
+    }
+    let cell_of = |slice: usize| {
+        given
+            .iter()
+            .position(|held| held.is_some_and(|(of, _)| of == slice))
+            .map(|note| notes[note].0)
+    };
+    (0..starts_ms.len())
+        .map(|slice| Dealt {
+            slice,
+            cell: cell_of(slice),
+        })
+        .collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -160,6 +215,27 @@ mod tests {
             dealt(&[64, 76, 60, 64, 64], Deal::ByPitch),
             [Some((64, 0)), None, Some((60, 0)), Some((64, 1)), None]
         );
+    }
+
+    #[test]
+    fn a_recording_of_the_plans_file_lands_in_its_cells() {
+        let plan = plan(&(48..68).collect::<Vec<u8>>(), &[100], 1);
+        let notes: Vec<(Cell, f64)> = plan.cells().into_iter().zip((0..).map(|n| 2_000.0 + f64::from(n) * 5_000.0)).collect();
+        // Begun 3.7 s before the file, on a clock 0.02 % slow, with a cough, and one note missed.
+        let mut starts: Vec<f64> = notes.iter().map(|(_, time)| time * 1.0002 + 3_700.0).collect();
+        starts.remove(7);
+        starts.insert(3, starts[2] + 2_100.0);
+        let dealt = deal_by_times(&starts, &notes);
+        for (n, dealt) in dealt.iter().enumerate() {
+            let expected = match n {
+                0..3 => Some(n),
+                3 => None,
+                4..8 => Some(n - 1),
+                _ => Some(n),
+            };
+            assert_eq!(dealt.cell, expected.map(|n| notes[n].0), "slice {n}");
+        }
+        assert!(deal_by_times(&[], &notes).is_empty());
     }
 
     #[test]

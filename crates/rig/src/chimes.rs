@@ -12,6 +12,9 @@ const FALLS_S: [f32; 4] = [2.6, 0.9, 0.4, 0.2];
 /// The mallet's knock.
 const KNOCK_S: f32 = 0.006;
 const DOOR_S: f32 = 0.5;
+const BREATH_S: f32 = 0.9;
+/// A damped bar is gone after this.
+const DAMPED_S: f32 = 0.12;
 /// Quieter than this a mode is over.
 const OVER: f32 = 1e-6;
 
@@ -100,6 +103,13 @@ impl Player for SlateChimes {
         match gesture {
             Gesture::Strike { key, strength } => self.strike(key, strength),
             Gesture::Door => self.noise(0.35, DOOR_S, 0.03),
+            Gesture::Breath => self.noise(0.004, BREATH_S, 0.5),
+            Gesture::Damp => {
+                let shrink = 10f32.powf(-3.0 / (DAMPED_S * self.rate));
+                for mode in &mut self.modes {
+                    (mode.cos, mode.sin) = (mode.cos * shrink, mode.sin * shrink);
+                }
+            }
         }
     }
 

@@ -3,6 +3,7 @@
 //! Seeded: the same messages at the same frames give the same samples. Everything is invented: the *Night ferry*, a
 //! synthesiser with programs, the *Parlour reed organ* and the *Slate chimes* with somebody who strikes them, at the Fernhollow workshop.
 
+mod boxes;
 mod chimes;
 mod ferry;
 mod link;
@@ -11,10 +12,11 @@ mod organ;
 mod oscillator;
 mod room;
 
+pub use boxes::EchoBox;
 pub use chimes::BAR_RATIOS;
 pub use link::{Faults, Link};
 pub use midi::{MidiMessage, MidiParser};
-pub use room::{Block, Rig, RigSettings, Slips};
+pub use room::{Block, PlayedNote, Rig, RigSettings, Slips};
 
 /// What a rig plays.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,6 +36,10 @@ pub(crate) enum Gesture {
     Strike { key: u8, strength: f32 },
     /// Somewhere a door falls shut.
     Door,
+    /// Somebody breathes in.
+    Breath,
+    /// A hand on the bars.
+    Damp,
 }
 
 impl Model {

@@ -43,6 +43,24 @@ impl Slips {
     };
 }
 
+/// A note that is to be played by heart: frames, key and strength.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct PlayedNote {
+    /// When the key goes down.
+    pub on_frame: u64,
+    /// When it comes up.
+    pub off_frame: u64,
+    /// Which.
+    pub key: u8,
+    /// How strong, 1 to 127.
+    pub velocity: u8,
+}
+
+/// Somebody who plays by heart comes early or late by this, breathes in before each note, and starts falsely now and then.
+const UNSURE_S: f64 = 0.05;
+const BREATH_BEFORE_S: f64 = 0.75;
+const FALSE_START_BEFORE_S: f64 = 1.4;
+
 /// A player strikes so long after being asked, and this much louder or softer than asked.
 const REACTION_S: std::ops::Range<f64> = 0.5..1.1;
 const SPREAD_DB: f64 = 1.5;
@@ -82,6 +100,7 @@ pub struct Rig {
     scheduled: Vec<(u64, Vec<u8>)>,
     gestures: Vec<(u64, Gesture)>,
     slips_made: usize,
+    by_hand: bool,
     hand: Pcg32,
     delay_line: VecDeque<[f32; 2]>,
     random: Pcg32,
@@ -108,6 +127,7 @@ impl Rig {
             scheduled: Vec::new(),
             gestures: Vec::new(),
             slips_made: 0,
+            by_hand: model == Model::SlateChimes,
             hand: Pcg32::seed_from_u64(settings.seed ^ 0x4a4d),
             delay_line: VecDeque::from(vec![[0.0; 2]; delay]),
             random: Pcg32::seed_from_u64(settings.seed ^ 0x5eed),
@@ -148,6 +168,38 @@ impl Rig {
         self.gestures.sort_by_key(|(at, _)| *at);
     }
 
+    /// Plays notes by heart: a synthesiser or organ by messages, the chimes by hand. `false_starts` names notes (by index) before
+    /// which the player hits the bar too softly, damps it, and begins again.
+    pub fn perform(&mut self, notes: &[PlayedNote], false_starts: &[usize]) {
+        if !self.by_hand {
+            for note in notes {
+                self.schedule(note.on_frame, &[0x90, note.key, note.velocity]);
+                self.schedule(note.off_frame, &[0x80, note.key, 64]);
+            }
+            return;
+        }
+        let frames = |seconds: f64| (seconds * f64::from(self.rate_hz)) as u64;
+        for (n, note) in notes.iter().enumerate() {
+            let unsure = self.hand.random_range(0.0..2.0 * UNSURE_S);
+            let at = (note.on_frame + frames(unsure)).saturating_sub(frames(UNSURE_S));
+            let spread = 10f32.powf(self.hand.random_range(-SPREAD_DB..SPREAD_DB) as f32 / 20.0);
+            let strength = f32::from(note.velocity) / 127.0 * spread;
+            let key = note.key;
+            let mut gestures = vec![
+                (at.saturating_sub(frames(BREATH_BEFORE_S)), Gesture::Breath),
+                (at, Gesture::Strike { key, strength }),
+            ];
+            if false_starts.contains(&n) {
+                let early = at.saturating_sub(frames(FALSE_START_BEFORE_S));
+                let strength = strength * 0.3;
+                gestures.push((early, Gesture::Strike { key, strength }));
+                gestures.push((early + frames(0.2), Gesture::Damp));
+            }
+            self.gestures.extend(gestures);
+        }
+        self.gestures.sort_by_key(|(at, _)| *at);
+    }
+
     /// How often the player slipped so far.
     pub fn slips_made(&self) -> usize {
         self.slips_made
@@ -177,8 +229,9 @@ impl Rig {
                     }
                 }
             }
-            while self.gestures.first().is_some_and(|(at, _)| *at <= self.frame) {
-                self.player.gesture(self.gestures.remove(0).1);
+            let due = self.gestures.partition_point(|(at, _)| *at <= self.frame);
+            for (_, gesture) in self.gestures.drain(..due) {
+                self.player.gesture(gesture);
             }
             let soonest = |at: Option<u64>| at.map_or(end, |at| at.min(end));
             let next = soonest(self.scheduled.first().map(|(at, _)| *at))

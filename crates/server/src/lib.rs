@@ -6,7 +6,7 @@ mod demo;
 mod guard;
 mod live;
 mod problem;
-mod recorder;
+mod recording;
 mod view;
 mod workers;
 
@@ -16,7 +16,7 @@ pub use workers::work_forever;
 
 use axum::Router;
 use live::Live;
-use recorder::Recorder;
+use recording::Recorder;
 use std::net::SocketAddr;
 use std::path::Path;
 use std::sync::Arc;
@@ -40,12 +40,12 @@ impl App {
         }
         let live = Live::start(store.clone()).await?;
         let recorder = Arc::new(Recorder::new(store.clone(), live.clone()));
-        for (instrument, speed) in store.runs().await? {
+        for (instrument, settings) in store.runs().await? {
             tracing::info!(instrument, "going on with a run");
-            recorder
-                .begin(instrument, &speed)
-                .await?
-                .map_err(|sentence| anyhow::anyhow!(sentence))?;
+            let settings = serde_json::from_str(&settings).unwrap_or_default();
+            if let Err(sentence) = recorder.begin(instrument, settings).await? {
+                tracing::warn!(instrument, "{sentence}");
+            }
         }
         Ok(Self {
             store,

@@ -1,8 +1,8 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
 use instrument::{
-    Cell, Correction, Fact, Facts, MapSettings, PlacedTake, Plan, Suggestion, Target, Treatment, key_name,
-    make_program, suggest, treat,
+    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PlacedTake, Plan, Ring, Slicing,
+    SoundCheck, Suggestion, Target, Treatment, advice, key_name, make_program, suggest, treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
@@ -36,6 +36,8 @@ pub struct TakeView {
     pub correction: Correction,
     /// What holds.
     pub treatment: Option<Treatment>,
+    /// Where it came from, and what was heard in it at once.
+    pub origin: Origin,
 }
 
 /// Everything about an instrument.
@@ -57,10 +59,37 @@ pub struct InstrumentView {
     pub redo: Option<String>,
     /// When something was last kept, UTC.
     pub kept_at: String,
-    /// A run that is going.
+    /// A recording that is going.
     pub run: Option<session::Progress>,
+    /// What was last measured of its rig.
+    pub check: Option<SoundCheck>,
+    /// What the takes so far tell about the plan.
+    pub advice: Vec<Advice>,
+    /// Words to find it by.
+    pub tags: Vec<String>,
+    /// Recordings that are sliced.
+    pub long_takes: Vec<LongTakeView>,
     /// What sounds.
     pub program: Program,
+}
+
+/// A recording that is sliced.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct LongTakeView {
+    /// Its number.
+    pub id: u64,
+    /// Its file's name, or when it was recorded.
+    pub name: String,
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: u16,
+    /// Length.
+    pub frames: u64,
+    /// When, UTC.
+    pub made_at: String,
+    /// Where it is cut.
+    pub slicing: Slicing,
 }
 
 /// A card on the shelf.
@@ -70,6 +99,10 @@ pub struct Card {
     pub id: u64,
     /// Its name.
     pub name: String,
+    /// What it is.
+    pub kind: Kind,
+    /// Words to find it by.
+    pub tags: Vec<String>,
     /// Cells planned.
     pub cells: usize,
     /// Cells that have a take.
@@ -103,13 +136,16 @@ fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> 
         .and_then(|value| serde_json::from_value(value.clone()).ok())
 }
 
-/// The newest take of each cell, unless another was chosen.
+/// The newest take of each cell that is not refused, unless another was chosen.
 fn chosen(takes: &[TakeRow], facts: &Facts) -> HashMap<Cell, u64> {
     let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
     for take in takes {
         let said = facts
             .get(&(Target::Take(take.id), Fact::Chosen))
             .and_then(serde_json::Value::as_bool);
+        if said == Some(false) || (said.is_none() && take.origin.is_refused()) {
+            continue;
+        }
         let candidate = (said == Some(true), take.id);
         let best = by_cell.entry(take.cell).or_insert(candidate);
         *best = candidate.max(*best);
@@ -179,21 +215,55 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 suggestion,
                 correction,
                 treatment,
+                origin: take.origin.clone(),
             }
         })
         .collect();
     let program = make_program(&name, &plan, &map, &placed);
+    let rings: Vec<Ring> = rows
+        .iter()
+        .filter_map(|take| {
+            let facts = measured.get(&take.id)?;
+            let frames = facts.end_frame.saturating_sub(facts.start_frame);
+            Some(Ring {
+                pass: take.cell.pass,
+                seconds: frames as f64 / f64::from(take.form.rate_hz),
+                cut_off: facts.end_frame as u64 >= take.frames,
+            })
+        })
+        .collect();
+    let long_takes = store
+        .long_takes(id)
+        .await?
+        .into_iter()
+        .map(|row| LongTakeView {
+            id: row.id,
+            slicing: facts
+                .get(&(Target::LongTake(row.id), Fact::Slices))
+                .and_then(|value| serde_json::from_value(value.clone()).ok())
+                .unwrap_or_default(),
+            name: row.name,
+            rate_hz: row.form.rate_hz,
+            channels: row.form.channels,
+            frames: row.frames,
+            made_at: row.made_at.and_utc().to_rfc3339(),
+        })
+        .collect();
     Ok(Some(InstrumentView {
         id,
         name,
-        plan,
         map,
         takes,
         undo: history.undo,
         redo: history.redo,
         kept_at: row.kept_at.and_utc().to_rfc3339(),
         run: None,
+        check: None,
+        advice: advice(&plan, &rings),
+        tags: said(&facts, Fact::Tags).unwrap_or_default(),
+        long_takes,
         program,
+        plan,
     }))
 }
 
@@ -232,6 +302,8 @@ pub(crate) async fn cards(store: &Store) -> anyhow::Result<Vec<Card>> {
         cards.push(Card {
             id: row.id,
             name: view.name.clone(),
+            kind: view.plan.kind,
+            tags: view.tags.clone(),
             cells: planned.len(),
             taken: planned.iter().filter(|cell| has(cell, &|_| true)).count(),
             measured: planned

@@ -463,7 +463,9 @@ mod tests {
                         verdict,
                     } => takes.push((cell, end_frame - begun, *verdict.unwrap())),
                     Action::Abandon { .. } | Action::Choose { .. } => {}
-                    Action::Midi { .. } => panic!("nothing is sent by hand"),
+                    Action::Midi { .. } | Action::Play { .. } | Action::PlayPulse { .. } => {
+                        panic!("nothing is sent by hand")
+                    }
                     Action::Finished => return takes,
                 }
             }

@@ -32,6 +32,18 @@ pub enum Action {
         /// What.
         bytes: Vec<u8>,
     },
+    /// A take is played out, through a box.
+    Play {
+        /// When.
+        at_frame: u64,
+        /// Its number.
+        take: u64,
+    },
+    /// [`crate::pulse`] is played out, to measure the delay.
+    PlayPulse {
+        /// When.
+        at_frame: u64,
+    },
     /// A player is asked for a cell.
     Ask {
         /// Which.

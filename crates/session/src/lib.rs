@@ -1,7 +1,7 @@
 //! How a recording goes: numbered audio and a clock made of it come in, MIDI messages, prompts and takes go out.
 //!
 //! Pure state machines. [`Intake`] puts numbered blocks in order, [`Outbox`] keeps on the other side what was not acknowledged; a
-//! [`Lead`] leads through the cells: [`Session`] over MIDI, [`HandSession`] with a player, [`LongSession`] in one long take. Time is
+//! [`Lead`] leads through the cells: [`Session`] over MIDI, [`HandSession`] with a player, [`LongSession`] in one long take, [`ThroughSession`] through a box. Time is
 //! input frames.
 
 mod hand;
@@ -10,6 +10,7 @@ mod lead;
 mod long;
 mod run;
 mod silence;
+mod through;
 mod verdict;
 
 pub use hand::{HandSession, HandSettings};
@@ -18,4 +19,5 @@ pub use lead::{Action, CellJob, Lead, Order, Progress, RunState};
 pub use long::LongSession;
 pub use run::{Session, SessionSettings};
 pub use silence::check_silence;
+pub use through::{PlayJob, ThroughSession, pulse};
 pub use verdict::{Wanted, judge};

@@ -16,15 +16,17 @@ pub const NO_CELL: Cell = Cell {
 pub struct LongSession {
     channels: usize,
     frame: u64,
+    ends_at: Option<u64>,
     state: RunState,
     peak: f32,
 }
 
 impl LongSession {
-    /// Begins with the next frame, number 0.
-    pub fn new(channels: usize) -> Self {
+    /// Begins with the next frame, number 0; ends by itself at a frame, where one is known.
+    pub fn new(channels: usize, ends_at: Option<u64>) -> Self {
         Self {
             channels: channels.max(1),
+            ends_at,
             frame: 0,
             state: RunState::Recording,
             peak: 0.0,
@@ -37,14 +39,17 @@ impl Lead for LongSession {
         let began = self.frame == 0 && !samples.is_empty();
         self.frame += (samples.len() / self.channels) as u64;
         self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
+        let mut actions = Vec::new();
         if began {
-            vec![Action::Begin {
+            actions.push(Action::Begin {
                 cell: NO_CELL,
                 first_frame: 0,
-            }]
-        } else {
-            Vec::new()
+            });
         }
+        if self.ends_at.is_some_and(|end| self.frame >= end) {
+            actions.extend(self.order(Order::Stop));
+        }
+        actions
     }
 
     fn order(&mut self, order: Order) -> Vec<Action> {
@@ -91,7 +96,7 @@ mod tests {
 
     #[test]
     fn it_keeps_everything_until_it_is_stopped() {
-        let mut session = LongSession::new(2);
+        let mut session = LongSession::new(2, None);
         assert!(matches!(session.audio(&[0.0; 64])[..], [Action::Begin { first_frame: 0, .. }]));
         assert!(session.audio(&[0.5; 64]).is_empty());
         assert!(session.order(Order::Skip).is_empty());
@@ -99,5 +104,8 @@ mod tests {
         assert!(matches!(ended[..], [Action::End { end_frame: 64, .. }, Action::Finished]));
         assert!((session.progress().peak_dbfs + 6.02).abs() < 0.01);
         assert!(session.order(Order::Stop).is_empty());
+        let mut known = LongSession::new(1, Some(100));
+        known.audio(&[0.0; 60]);
+        assert!(matches!(known.audio(&[0.0; 60])[..], [Action::End { .. }, Action::Finished]));
     }
 }

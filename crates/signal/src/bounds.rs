@@ -49,7 +49,8 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
     }
     let floor_before = energy.quietest(0, loudest_at + ms(20.0), ms(20.0)).unwrap_or(0.0);
     let threshold = (floor_before * START_OVER_FLOOR).max(loudest * START_UNDER_PEAK);
-    let coarse = (0..=loudest_at)
+    // The loudest window may begin before a sudden sound does.
+    let coarse = (0..=loudest_at + ms(20.0))
         .step_by(hop)
         .find(|&at| energy.rms(at, at + hop) > threshold && energy.rms(at, at + 10 * hop) > threshold)
         .unwrap_or(0);
@@ -202,6 +203,18 @@ mod tests {
             }
         }
         println!("worst start: {}", worst.1);
+    }
+
+    #[test]
+    fn a_click_is_found_wherever_it_stands() {
+        for at in [12_000usize, 12_048, 12_300, 12_950] {
+            let mut samples: Vec<f32> = noise(3, 48_000).iter().map(|n| (n * 2e-4) as f32).collect();
+            for (n, x) in samples[at..at + 240].iter_mut().enumerate() {
+                *x += (n as f32 * 0.13).cos() * 0.7;
+            }
+            let found = sound_bounds(&Audio::mono(48_000, samples)).unwrap().start_frame;
+            assert!(found.abs_diff(at) <= 48, "{found} for {at}");
+        }
     }
 
     #[test]

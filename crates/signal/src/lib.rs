@@ -11,15 +11,21 @@
 mod audio;
 mod bounds;
 mod energy;
+mod envelope;
 mod level;
 mod loops;
 mod loudness;
 mod measure;
 mod peaks;
 mod pitch;
+mod slices;
 mod spectrum;
 
 pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
+pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
+pub use slices::{
+    FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence, steady_stretches,
+};
 pub use bounds::{Bounds, sound_bounds};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{LoopCandidate, drift_db, find_loops, seam_db};

@@ -86,6 +86,13 @@ pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Op
     })
 }
 
+/// The pitch of one short window, as a frequency.
+pub(crate) fn pitch_of_window(samples: &[f32], rate_hz: u32) -> Option<f64> {
+    let spectrum = partials(samples, rate_hz);
+    let (hz, stretch, worth) = best_candidate(&spectrum)?;
+    (worth >= LEAST_CONFIDENCE).then(|| settled(&spectrum, hz, stretch))
+}
+
 fn place(hz: f64, stretch: f64, number: usize) -> f64 {
     let k = number as f64;
     k * hz * (1.0 + stretch * k * k).sqrt()

@@ -330,12 +330,12 @@ impl Store {
     }
 
     /// Notes that a run is going, so that it goes on after a restart; or that it has ended.
-    pub async fn set_run(&self, instrument_id: u64, speed: Option<&str>) -> anyhow::Result<()> {
+    pub async fn set_run(&self, instrument_id: u64, settings: Option<&str>) -> anyhow::Result<()> {
         let mut connection = self.connection().await?;
-        match speed {
-            Some(speed) => {
+        match settings {
+            Some(settings) => {
                 diesel::replace_into(runs::table)
-                    .values((runs::instrument_id.eq(instrument_id), runs::speed.eq(speed)))
+                    .values((runs::instrument_id.eq(instrument_id), runs::settings.eq(settings)))
                     .execute(&mut connection)
                     .await?
             }

@@ -86,7 +86,7 @@ table! {
 table! {
     runs (instrument_id) {
         instrument_id -> Unsigned<BigInt>,
-        speed -> Text,
+        settings -> Text,
     }
 }
 

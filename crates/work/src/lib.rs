@@ -1,9 +1,11 @@
 //! The long jobs: measuring a take, exporting a program. Audio comes through a [`Library`].
 
 mod export;
+mod midi;
 mod report;
 
 pub use export::{ExportSettings, Exported, export};
+pub use midi::{PlanNote, plan_as_midi, plan_notes};
 pub use report::{FileReport, LoopReport};
 
 use signal::{Audio, Measurement};

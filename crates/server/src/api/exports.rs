@@ -1,0 +1,192 @@
+//! Exports: what a format would lose, the jobs that write them, and their files.
+
+use super::Created;
+use crate::App;
+use crate::problem::Problem;
+use crate::view::{plan_of, view_of};
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::{HeaderValue, StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use formats::Format;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A format to export to.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum FormatName {
+    /// SFZ with WAV files, in a zip.
+    Sfz,
+    /// SoundFont 2.
+    SoundFont2,
+}
+
+impl From<FormatName> for Format {
+    fn from(name: FormatName) -> Self {
+        match name {
+            FormatName::Sfz => Self::Sfz,
+            FormatName::SoundFont2 => Self::SoundFont2,
+        }
+    }
+}
+
+/// An export to make.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct NewExport {
+    /// To what.
+    format: FormatName,
+    /// Width of WAV files: 16, 24 or 32.
+    bits: u16,
+}
+
+/// A job.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct JobView {
+    /// Its number.
+    id: u64,
+    /// `waiting`, `running`, `done`, `failed`, `cancelled`.
+    state: String,
+    /// 0 to 1.
+    share: f64,
+    /// What it was given.
+    #[schema(value_type = Object)]
+    input: serde_json::Value,
+    /// What came out.
+    result: Option<JobResult>,
+    /// What went wrong.
+    error: Option<String>,
+}
+
+/// What an export made.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct JobResult {
+    /// Name of the file.
+    #[serde(default)]
+    name: String,
+    /// Its size.
+    #[serde(default)]
+    bytes: u64,
+    /// What the format could not hold.
+    #[serde(default)]
+    losses: Vec<LossView>,
+}
+
+/// Something a format cannot hold.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+pub(super) struct LossView {
+    /// A sentence.
+    what: String,
+    /// Regions it concerns.
+    regions: usize,
+}
+
+fn job_view(job: store::Job) -> JobView {
+    let result = job.result.and_then(|value| serde_json::from_value(value).ok());
+    JobView {
+        id: job.id,
+        state: job.state,
+        share: job.share,
+        input: job.input,
+        result,
+        error: job.error,
+    }
+}
+
+/// Begins an export.
+#[utoipa::path(post, path = "/api/instruments/{id}/exports", params(("id" = u64, Path)), request_body = NewExport, responses((status = 201, body = Created), (status = 422, body = Problem)))]
+pub(super) async fn begin(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(new): Json<NewExport>,
+) -> Result<(StatusCode, Json<Created>), Problem> {
+    plan_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    if !matches!(new.bits, 16 | 24 | 32) {
+        return Err(Problem::refused("WAV files are written with 16, 24 or 32 bits."));
+    }
+    let settings = work::ExportSettings {
+        format: new.format.into(),
+        bits: new.bits,
+    };
+    let id = app
+        .store
+        .enqueue(id, "export", &serde_json::to_value(settings)?)
+        .await?;
+    Ok((StatusCode::CREATED, Json(Created { id })))
+}
+
+/// The newest exports.
+#[utoipa::path(get, path = "/api/instruments/{id}/exports", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
+pub(super) async fn list(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
+    Ok(Json(
+        app.store
+            .jobs(id, "export")
+            .await?
+            .into_iter()
+            .map(job_view)
+            .collect(),
+    ))
+}
+
+/// What a format would lose.
+#[utoipa::path(get, path = "/api/instruments/{id}/losses/{format}", params(("id" = u64, Path), ("format" = FormatName, Path)), responses((status = 200, body = Vec<LossView>)))]
+pub(super) async fn losses(
+    State(app): State<App>,
+    Path((id, format)): Path<(u64, FormatName)>,
+) -> Result<Json<Vec<LossView>>, Problem> {
+    let view = view_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let lost = formats::lower(&view.program, format.into()).losses;
+    Ok(Json(
+        lost.into_iter()
+            .map(|loss| LossView {
+                what: loss.what,
+                regions: loss.regions,
+            })
+            .collect(),
+    ))
+}
+
+/// One job.
+#[utoipa::path(get, path = "/api/jobs/{id}", params(("id" = u64, Path)), responses((status = 200, body = JobView), (status = 404, body = Problem)))]
+pub(super) async fn job(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<JobView>, Problem> {
+    Ok(Json(job_view(
+        app.store.job(id).await?.ok_or_else(|| Problem::missing("job"))?,
+    )))
+}
+
+/// Cancels a job.
+#[utoipa::path(post, path = "/api/jobs/{id}/cancel", params(("id" = u64, Path)), responses((status = 204)))]
+pub(super) async fn cancel(State(app): State<App>, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
+    app.store.cancel(id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// The file that an export made.
+#[utoipa::path(get, path = "/api/jobs/{id}/file", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
+pub(super) async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
+    let job = app.store.job(id).await?.ok_or_else(|| Problem::missing("job"))?;
+    let result = job
+        .result
+        .ok_or_else(|| Problem::refused("This export is not ready."))?;
+    let (path, name) = (
+        result["file"].as_str().unwrap_or(""),
+        result["name"].as_str().unwrap_or("export"),
+    );
+    let (length, bytes) = app.store.read_file(path).await?;
+    let encoded = super::percent_encoded(name);
+    let disposition = HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?;
+    let headers = [
+        (
+            header::CONTENT_TYPE,
+            HeaderValue::from_static("application/octet-stream"),
+        ),
+        (header::CONTENT_DISPOSITION, disposition),
+        (header::CONTENT_LENGTH, HeaderValue::from(length)),
+    ];
+    Ok((headers, axum::body::Body::from_stream(bytes)).into_response())
+}
+

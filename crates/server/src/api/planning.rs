@@ -1,0 +1,158 @@
+//! Planning: rigs, first plans, their cost, patterns, and the plan as a MIDI file.
+
+use super::Created;
+use crate::App;
+use crate::problem::Problem;
+use crate::recording::PAGE_RIG;
+use crate::view::{plan_of, view_of};
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::IntoResponse;
+use instrument::{Cost, How, Kind, Offer, Plan, cost_of, first_plan};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// A rig that can be recorded.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct RigView {
+    /// For the plan.
+    id: String,
+    /// As it is shown.
+    name: String,
+    /// Names of its programs, from 1; empty where they are not known.
+    programs: Vec<String>,
+    /// Whether somebody has to play it.
+    by_hand: bool,
+    /// Whether it is a stand-in for devices.
+    simulated: bool,
+}
+
+/// The rigs, by name; this computer's own devices first.
+#[utoipa::path(get, path = "/api/rigs", responses((status = 200, body = Vec<RigView>)))]
+pub(super) async fn rigs() -> Json<Vec<RigView>> {
+    let mut all: Vec<RigView> = rig::Model::ALL
+        .iter()
+        .map(|(model, id, name)| RigView {
+            id: (*id).to_owned(),
+            name: (*name).to_owned(),
+            programs: model.programs().iter().map(|name| (*name).to_owned()).collect(),
+            by_hand: *model == rig::Model::SlateChimes,
+            simulated: true,
+        })
+        .collect();
+    all.sort_by(|a, b| a.name.cmp(&b.name));
+    all.insert(
+        0,
+        RigView {
+            id: PAGE_RIG.to_owned(),
+            name: "This computer's devices".to_owned(),
+            programs: Vec::new(),
+            by_hand: false,
+            simulated: false,
+        },
+    );
+    Json(all)
+}
+
+/// What a plan will cost.
+#[utoipa::path(post, path = "/api/plan/cost", request_body = Plan, responses((status = 200, body = Cost), (status = 422, body = Problem)))]
+pub(super) async fn cost(Json(plan): Json<Plan>) -> Result<Json<Cost>, Problem> {
+    plan.check()
+        .map_err(|error| Problem::refused(error.to_string()))?;
+    Ok(Json(cost_of(&plan)))
+}
+
+/// What is to be recorded.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct OfferWish {
+    /// What it is.
+    kind: Kind,
+    /// How the recordings come to be.
+    how: How,
+    /// With which rig.
+    rig: String,
+}
+
+/// A good first plan.
+#[utoipa::path(get, path = "/api/plan/offer", params(OfferWish), responses((status = 200, body = Offer)))]
+pub(super) async fn offer(Query(wish): Query<OfferWish>) -> Json<Offer> {
+    Json(first_plan(wish.kind, wish.how, &wish.rig))
+}
+
+/// The plan as a Standard MIDI File, one note a cell, for those who record elsewhere.
+#[utoipa::path(get, path = "/api/instruments/{id}/plan.mid", params(("id" = u64, Path)), responses((status = 200, content_type = "audio/midi", body = Vec<u8>), (status = 404, body = Problem)))]
+pub(super) async fn midi_file(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+) -> Result<impl IntoResponse, Problem> {
+    let view = view_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let name = super::percent_encoded(&format!("{} plan.mid", view.name));
+    let headers = [
+        (header::CONTENT_TYPE, "audio/midi".to_owned()),
+        (
+            header::CONTENT_DISPOSITION,
+            format!("attachment; filename*=UTF-8''{name}"),
+        ),
+    ];
+    Ok((headers, work::plan_as_midi(&view.plan)))
+}
+
+/// A plan kept to be used again.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct PatternView {
+    /// Its number.
+    id: u64,
+    /// As its maker calls it.
+    name: String,
+    /// The plan.
+    plan: Plan,
+}
+
+/// The patterns, by name.
+#[utoipa::path(get, path = "/api/patterns", responses((status = 200, body = Vec<PatternView>)))]
+pub(super) async fn patterns(State(app): State<App>) -> Result<Json<Vec<PatternView>>, Problem> {
+    let rows = app.store.patterns().await?;
+    Ok(Json(
+        rows.into_iter()
+            .map(|row| PatternView {
+                id: row.id,
+                name: row.name,
+                plan: row.plan,
+            })
+            .collect(),
+    ))
+}
+
+/// A pattern to keep: an instrument's plan, under a name.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct NewPattern {
+    /// 1 to 120 letters.
+    name: String,
+    /// Whose plan.
+    instrument: u64,
+}
+
+/// Keeps an instrument's plan as a pattern.
+#[utoipa::path(post, path = "/api/patterns", request_body = NewPattern, responses((status = 201, body = Created), (status = 422, body = Problem)))]
+pub(super) async fn keep_pattern(
+    State(app): State<App>,
+    Json(new): Json<NewPattern>,
+) -> Result<(StatusCode, Json<Created>), Problem> {
+    let name = super::checked_name(&new.name, "A pattern")?;
+    let plan = plan_of(&app.store, new.instrument)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let id = app.store.keep_pattern(name, &plan).await?;
+    Ok((StatusCode::CREATED, Json(Created { id })))
+}
+
+/// Forgets a pattern.
+#[utoipa::path(delete, path = "/api/patterns/{id}", params(("id" = u64, Path)), responses((status = 204)))]
+pub(super) async fn forget_pattern(State(app): State<App>, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
+    app.store.forget_pattern(id).await?;
+    Ok(StatusCode::NO_CONTENT)
+}

@@ -1,0 +1,116 @@
+//! Recordings: begun, told what to do, and the line over which a page brings its frames.
+
+use crate::App;
+use crate::problem::Problem;
+use crate::recording::{FromPage, PageEnd, RunSettings, ToPage};
+use axum::Json;
+use axum::extract::ws::{Message, WebSocket, WebSocketUpgrade};
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::Response;
+use futures::{SinkExt, StreamExt};
+use rig::Block;
+use session::Order;
+use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
+use tokio::sync::mpsc;
+
+/// Begins a recording.
+#[utoipa::path(post, path = "/api/instruments/{id}/run", params(("id" = u64, Path)), request_body = RunSettings, responses((status = 204), (status = 422, body = Problem)))]
+pub(super) async fn run(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(settings): Json<RunSettings>,
+) -> Result<StatusCode, Problem> {
+    app.recorder
+        .begin(id, settings)
+        .await?
+        .map_err(Problem::refused)?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// Tells a recording what to do.
+#[utoipa::path(post, path = "/api/instruments/{id}/run/{order}", params(("id" = u64, Path), ("order" = Order, Path)), responses((status = 204), (status = 422, body = Problem)))]
+pub(super) async fn order(
+    State(app): State<App>,
+    Path((id, order)): Path<(u64, Order)>,
+) -> Result<StatusCode, Problem> {
+    if app.recorder.order(id, order) {
+        Ok(StatusCode::NO_CONTENT)
+    } else {
+        Err(Problem::refused("No recording is going."))
+    }
+}
+
+/// The line of a page with real devices. The page sends binary messages, each the number of its first frame (64 bits,
+/// little-endian) and interleaved 32-bit floats, and [`FromPage`] as text; it is sent [`ToPage`]. It may break and come back: the
+/// first message says which frame is wanted next.
+pub(super) async fn line(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    upgrade: WebSocketUpgrade,
+) -> Result<Response, Problem> {
+    let end = app
+        .recorder
+        .page_end(id)
+        .ok_or_else(|| Problem::refused("No recording waits for this page."))?;
+    Ok(upgrade.on_upgrade(|socket| carry(socket, end)))
+}
+
+/// Bytes before the samples of a block: the number of its first frame.
+const NUMBER_BYTES: usize = 8;
+
+fn block_of(bytes: &[u8]) -> Option<Block> {
+    let (number, samples) = bytes.split_at_checked(NUMBER_BYTES)?;
+    Some(Block {
+        first_frame: u64::from_le_bytes(number.try_into().ok()?),
+        samples: samples
+            .chunks_exact(4)
+            .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
+            .collect(),
+    })
+}
+
+async fn carry(socket: WebSocket, end: PageEnd) {
+    let (mut to_page, mut from_page) = socket.split();
+    let (sender, mut messages) = mpsc::unbounded_channel();
+    let frame = end.wanted.load(Ordering::Relaxed);
+    // The newest line is the page's: one that broke without a word is forgotten.
+    let _ = sender.send(ToPage::Acknowledged { frame });
+    *end.page.lock().unwrap_or_else(PoisonError::into_inner) = Some(sender);
+    let writing = tokio::spawn(async move {
+        while let Some(message) = messages.recv().await {
+            let Ok(text) = serde_json::to_string(&message) else { continue };
+            if to_page.send(Message::Text(text.into())).await.is_err() {
+                return;
+            }
+        }
+    });
+    while let Some(Ok(message)) = from_page.next().await {
+        let sent = match message {
+            Message::Binary(bytes) => block_of(&bytes).map(|block| end.blocks.send(Ok(block))),
+            Message::Text(text) => serde_json::from_str::<FromPage>(&text)
+                .ok()
+                .map(|said| end.blocks.send(Err(said))),
+            _ => None,
+        };
+        // The recording is over: what still comes is of no use.
+        if sent.is_some_and(|sent| sent.is_err()) {
+            break;
+        }
+    }
+    writing.abort();
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_block_carries_its_number_and_short_ones_are_no_blocks() {
+        let bytes = [&7u64.to_le_bytes()[..], &0.5f32.to_le_bytes(), &[1, 2]].concat();
+        let block = block_of(&bytes).unwrap();
+        assert_eq!((block.first_frame, block.samples), (7, vec![0.5]));
+        assert_eq!(block_of(&[1, 2, 3]), None);
+    }
+}

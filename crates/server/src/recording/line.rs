@@ -1,0 +1,254 @@
+//! Where frames come from: the simulated rig, or a page with real devices. Both speak of numbered frames and scheduled messages.
+
+use rig::{Block, Faults, Link, Rig};
+use serde::{Deserialize, Serialize};
+use session::Outbox;
+use std::sync::{Arc, Mutex};
+use std::time::{Duration, Instant};
+use tokio::sync::mpsc;
+use utoipa::ToSchema;
+
+const BLOCK_FRAMES: usize = 1_024;
+/// A sender that has so many unacknowledged blocks stops and sends them again: more than one sync, less than the lead of a message.
+const MOST_UNACKNOWLEDGED: usize = 48;
+/// A page that says nothing for so long has gone: what arrived is kept, and the run ends.
+const PAGE_GONE: Duration = Duration::from_secs(90);
+/// After so much silence of the line the user is told.
+const PAGE_LATE: Duration = Duration::from_millis(1_500);
+const LOOK_EVERY: Duration = Duration::from_millis(50);
+
+/// What a page sends beside its frames.
+#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum FromPage {
+    /// A message left at this input frame, though it was scheduled for another.
+    Left {
+        /// As it was scheduled.
+        at_frame: u64,
+        /// As it left.
+        left_frame: u64,
+    },
+    /// So many frames never reached the page: its device dropped them.
+    Lost {
+        /// How many.
+        frames: u64,
+    },
+    /// The device has gone, or come back.
+    Device {
+        /// Its name, where it is there.
+        name: Option<String>,
+    },
+}
+
+/// What a page is sent.
+#[derive(Debug, Clone, PartialEq, Deserialize, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum ToPage {
+    /// Frames before this one are safe: they need not be kept.
+    Acknowledged {
+        /// The next frame wanted.
+        frame: u64,
+    },
+    /// Bytes to leave at an input frame.
+    Midi {
+        /// When.
+        at_frame: u64,
+        /// What.
+        bytes: Vec<u8>,
+    },
+    /// The recording is over.
+    Finished,
+}
+
+/// What came over a line.
+pub(super) enum Heard {
+    Blocks(Vec<Block>),
+    /// Messages left so many frames late.
+    Late(u64),
+    /// Frames that are gone for ever.
+    Lost(u64),
+    /// Nothing for now; the sentence says why, where it has been long.
+    Nothing(Option<String>),
+    /// Nothing more will come.
+    Gone,
+}
+
+pub(super) enum Line {
+    Simulated(Box<Simulated>),
+    Page(PageLine),
+}
+
+/// The simulated rig behind a line that may be bad, keeping what was not acknowledged as a page does.
+pub(super) struct Simulated {
+    rig: Rig,
+    link: Link,
+    outbox: Outbox,
+    began: Instant,
+    real_time: bool,
+    rate_hz: u32,
+}
+
+/// For trying out what a bad line does: `LADDER_LINK_FAULTS=drop,reorder,disconnect`, each a share of the blocks.
+fn faults_from_environment() -> Faults {
+    let text = std::env::var("LADDER_LINK_FAULTS").unwrap_or_default();
+    let mut shares = text
+        .split(',')
+        .map(|share| share.trim().parse().unwrap_or(0.0f64).clamp(0.0, 0.9));
+    let mut next = || shares.next().unwrap_or(0.0);
+    Faults {
+        drop: next(),
+        reorder: next(),
+        disconnect: next(),
+    }
+}
+
+impl Simulated {
+    pub(super) fn new(rig: Rig, rate_hz: u32, real_time: bool) -> Self {
+        Self {
+            rig,
+            link: Link::new(faults_from_environment(), 5),
+            outbox: Outbox::default(),
+            began: Instant::now(),
+            real_time,
+            rate_hz,
+        }
+    }
+}
+
+/// The server's end of a page's WebSocket, which may break and come back.
+#[derive(Clone)]
+pub(crate) struct PageEnd {
+    pub(crate) blocks: mpsc::UnboundedSender<Result<Block, FromPage>>,
+    pub(crate) page: Arc<Mutex<Option<mpsc::UnboundedSender<ToPage>>>>,
+    /// How many channels its frames have.
+    pub(crate) channels: usize,
+    /// The next frame wanted, for a page that comes back.
+    pub(crate) wanted: Arc<std::sync::atomic::AtomicU64>,
+}
+
+pub(super) struct PageLine {
+    blocks: mpsc::UnboundedReceiver<Result<Block, FromPage>>,
+    end: PageEnd,
+    heard_at: Instant,
+    device_gone: bool,
+}
+
+impl PageLine {
+    pub(super) fn new(channels: usize) -> (Self, PageEnd) {
+        let (sender, blocks) = mpsc::unbounded_channel();
+        let end = PageEnd {
+            blocks: sender,
+            page: Arc::default(),
+            channels,
+            wanted: Arc::default(),
+        };
+        let line = Self {
+            blocks,
+            end: end.clone(),
+            heard_at: Instant::now(),
+            device_gone: false,
+        };
+        (line, end)
+    }
+
+    fn tell(&self, message: ToPage) {
+        let page = self.end.page.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        if let Some(page) = page.as_ref() {
+            // A page that has just gone asks for what it missed when it comes back.
+            let _ = page.send(message);
+        }
+    }
+}
+
+impl Line {
+    /// Frames have so many channels.
+    pub(super) fn channels(&self) -> usize {
+        match self {
+            Self::Simulated(_) => 2,
+            Self::Page(line) => line.end.channels,
+        }
+    }
+
+    pub(super) async fn next(&mut self) -> Heard {
+        match self {
+            Self::Simulated(line) => {
+                if line.real_time {
+                    let due = Duration::from_secs_f64(line.rig.frame() as f64 / f64::from(line.rate_hz));
+                    tokio::time::sleep(due.saturating_sub(line.began.elapsed())).await;
+                }
+                let block = line.rig.render(BLOCK_FRAMES);
+                line.outbox.keep(block.first_frame, block.samples.clone());
+                let mut arrived = line.link.send(block);
+                if line.outbox.len() >= MOST_UNACKNOWLEDGED {
+                    for (first_frame, samples) in line.outbox.unacknowledged().cloned().collect::<Vec<_>>() {
+                        arrived.extend(line.link.send(Block { first_frame, samples }));
+                    }
+                }
+                Heard::Blocks(arrived)
+            }
+            Self::Page(line) => match tokio::time::timeout(LOOK_EVERY, line.blocks.recv()).await {
+                Ok(Some(Ok(block))) => {
+                    line.heard_at = Instant::now();
+                    line.device_gone = false;
+                    Heard::Blocks(vec![block])
+                }
+                Ok(Some(Err(FromPage::Left { at_frame, left_frame }))) => {
+                    Heard::Late(left_frame.saturating_sub(at_frame))
+                }
+                Ok(Some(Err(FromPage::Lost { frames }))) => Heard::Lost(frames),
+                Ok(Some(Err(FromPage::Device { name }))) => {
+                    line.device_gone = name.is_none();
+                    line.heard_at = Instant::now();
+                    Heard::Nothing(None)
+                }
+                Ok(None) => Heard::Gone,
+                Err(_) if line.heard_at.elapsed() > PAGE_GONE => Heard::Gone,
+                Err(_) if line.device_gone => Heard::Nothing(Some(
+                    "The input device has gone. Plug it in again: the recording waits.".into(),
+                )),
+                Err(_) if line.heard_at.elapsed() > PAGE_LATE => Heard::Nothing(Some(
+                    "Nothing arrives from the page with the devices; it keeps what it hears and sends it when the line is back."
+                        .into(),
+                )),
+                Err(_) => Heard::Nothing(None),
+            },
+        }
+    }
+
+    /// Bytes to leave at an input frame; gives when they left, where that is known at once.
+    pub(super) fn schedule(&mut self, at_frame: u64, bytes: &[u8]) -> u64 {
+        match self {
+            Self::Simulated(line) => line.rig.schedule(at_frame, bytes),
+            Self::Page(line) => {
+                line.tell(ToPage::Midi {
+                    at_frame,
+                    bytes: bytes.to_vec(),
+                });
+                at_frame
+            }
+        }
+    }
+
+    /// Asks the simulated player; a real one reads the page.
+    pub(super) fn ask(&mut self, key: u8, velocity: u8) {
+        if let Self::Simulated(line) = self {
+            line.rig.ask(key, velocity);
+        }
+    }
+
+    pub(super) fn acknowledge(&mut self, frame: u64) {
+        match self {
+            Self::Simulated(line) => line.outbox.acknowledged(frame, 2),
+            Self::Page(line) => {
+                line.end.wanted.store(frame, std::sync::atomic::Ordering::Relaxed);
+                line.tell(ToPage::Acknowledged { frame });
+            }
+        }
+    }
+
+    pub(super) fn finished(&mut self) {
+        if let Self::Page(line) = self {
+            line.tell(ToPage::Finished);
+        }
+    }
+}

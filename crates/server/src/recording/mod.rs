@@ -1,0 +1,359 @@
+//! Recordings that are going, one an instrument.
+//!
+//! A session leads; its frames come over a line from the simulated rig or from a page with real devices.
+
+mod line;
+mod run;
+
+pub(crate) use line::PageEnd;
+pub use line::{FromPage, ToPage};
+
+use crate::live::{Live, Message};
+use crate::view::{InstrumentView, view_of};
+use futures::FutureExt;
+use futures::future::BoxFuture;
+use instrument::{Cell, How, SoundCheck};
+use line::{Line, PageLine, Simulated};
+use rig::{Model, Rig, RigSettings};
+use run::{Keep, Run};
+use serde::{Deserialize, Serialize};
+use session::{
+    CellJob, HandSession, HandSettings, Lead, LongSession, Order, Progress, Session, SessionSettings,
+};
+use std::collections::{HashMap, HashSet};
+use std::sync::{Arc, Mutex};
+use store::{RecordingForm, Store};
+use tokio::sync::mpsc;
+use utoipa::ToSchema;
+
+/// The rig that stands for the devices of the computer that shows the page.
+pub const PAGE_RIG: &str = "page";
+
+/// What to record.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum What {
+    /// As the plan says: the cells without a take, or one long take.
+    #[default]
+    Planned,
+    /// Only the sound check.
+    Check,
+}
+
+/// How to record.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct RunSettings {
+    /// What to record.
+    #[serde(default)]
+    pub what: What,
+    /// Simulated rigs only: as a device would, not as fast as the machine can.
+    #[serde(default)]
+    pub real_time: bool,
+    /// These cells, whether they have a take or not; none for all that are missing.
+    #[serde(default)]
+    pub cells: Vec<Cell>,
+    /// By hand: good takes are kept, and it goes on by itself.
+    #[serde(default)]
+    pub hands_free: bool,
+    /// By hand: a reference tone of so many milliseconds before each note.
+    #[serde(default)]
+    pub reference_ms: u32,
+    /// By hand: a count-in of so many milliseconds.
+    #[serde(default)]
+    pub count_in_ms: u32,
+    /// Channels that the page sends.
+    #[serde(default)]
+    pub channels: Option<u16>,
+    /// Instruments to record after this one, in turn.
+    #[serde(default)]
+    pub then: Vec<u64>,
+}
+
+/// How a run ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Ended {
+    Done,
+    PageGone,
+}
+
+struct Running {
+    orders: mpsc::UnboundedSender<Order>,
+    progress: Progress,
+    page: Option<PageEnd>,
+}
+
+/// All recordings of this server.
+pub(crate) struct Recorder {
+    store: Store,
+    live: Live,
+    running: Mutex<HashMap<u64, Running>>,
+    /// The newest sound check of each instrument.
+    checks: Mutex<HashMap<u64, SoundCheck>>,
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+impl Recorder {
+    pub(crate) fn new(store: Store, live: Live) -> Self {
+        Self {
+            store,
+            live,
+            running: Mutex::default(),
+            checks: Mutex::default(),
+        }
+    }
+
+    /// Where an instrument's recording stands, if one is going.
+    pub(crate) fn progress(&self, instrument: u64) -> Option<Progress> {
+        locked(&self.running)
+            .get(&instrument)
+            .map(|run| run.progress.clone())
+    }
+
+    /// What was last measured of an instrument's rig.
+    pub(crate) fn check(&self, instrument: u64) -> Option<SoundCheck> {
+        locked(&self.checks).get(&instrument).cloned()
+    }
+
+    fn note(&self, instrument: u64, progress: Progress) {
+        if let Some(check) = &progress.check {
+            locked(&self.checks).insert(instrument, check.clone());
+        }
+        if let Some(run) = locked(&self.running).get_mut(&instrument) {
+            run.progress = progress;
+        }
+    }
+
+    /// Tells a recording what to do; false where none is going.
+    pub(crate) fn order(&self, instrument: u64, order: Order) -> bool {
+        locked(&self.running)
+            .get(&instrument)
+            .is_some_and(|run| run.orders.send(order).is_ok())
+    }
+
+    /// Where a page's frames go; `None` where no recording waits for a page.
+    pub(crate) fn page_end(&self, instrument: u64) -> Option<PageEnd> {
+        locked(&self.running).get(&instrument)?.page.clone()
+    }
+
+    /// Begins a recording. The inner error is a sentence.
+    pub(crate) async fn begin(
+        self: &Arc<Self>,
+        instrument: u64,
+        settings: RunSettings,
+    ) -> anyhow::Result<Result<(), String>> {
+        let Some(view) = view_of(&self.store, instrument).await? else {
+            return Ok(Err("There is no such instrument.".into()));
+        };
+        let plan = &view.plan;
+        let from_page = plan.source.rig == PAGE_RIG;
+        let model = Model::of_id(&plan.source.rig);
+        if !from_page && model.is_none() {
+            return Ok(Err(format!(
+                "The rig «{}» is not here: choose another.",
+                plan.source.rig
+            )));
+        }
+        if plan.source.how == How::Files && settings.what == What::Planned {
+            return Ok(Err(
+                "This instrument is made from files: drop them on the page, or choose another source in the plan."
+                    .into(),
+            ));
+        }
+        let jobs = jobs_of(&view, &settings);
+        let cells_wanted = plan.source.how != How::LongTake && settings.what == What::Planned;
+        if cells_wanted && jobs.is_empty() {
+            self.store.set_run(instrument, None).await?;
+            return Ok(Err("Every cell of the plan has a take already.".into()));
+        }
+        let (line, page) = match model {
+            Some(model) if !from_page => {
+                let rig = RigSettings {
+                    seed: 1 + u64::from(plan.source.program),
+                    ..RigSettings::default()
+                };
+                let rig = Rig::new(model, plan.rate_hz, rig);
+                let line = Simulated::new(rig, plan.rate_hz, settings.real_time);
+                (Line::Simulated(Box::new(line)), None)
+            }
+            _ => {
+                let channels = settings.channels.unwrap_or(plan.channels).clamp(1, 32);
+                let (line, end) = PageLine::new(usize::from(channels));
+                (Line::Page(line), Some(end))
+            }
+        };
+        let (mut lead, keep) = lead_of(&view, &settings, jobs, line.channels());
+        let (sender, orders) = mpsc::unbounded_channel();
+        {
+            let mut running = locked(&self.running);
+            if running.contains_key(&instrument) {
+                return Ok(Err("A recording is going already.".into()));
+            }
+            let entry = Running {
+                orders: sender,
+                progress: lead.progress(),
+                page,
+            };
+            running.insert(instrument, entry);
+        }
+        // What a page records cannot go on without it, and a check or a choice of cells is not worth going on with.
+        let goes_on = !from_page && cells_wanted && settings.cells.is_empty();
+        if goes_on {
+            self.store
+                .set_run(instrument, Some(&serde_json::to_string(&settings)?))
+                .await?;
+        }
+        let form = RecordingForm {
+            rate_hz: plan.rate_hz,
+            channels: plan.channels,
+            bits: plan.bits,
+        };
+        let run = Run::new(self.clone(), instrument, lead, line, form, keep);
+        let recorder = self.clone();
+        tokio::spawn(async move {
+            let outcome = run.lead(orders).await;
+            recorder.end(instrument, outcome, settings.then).await;
+        });
+        Ok(Ok(()))
+    }
+
+    /// Boxed, since what ends may begin the next.
+    fn end(
+        self: Arc<Self>,
+        instrument: u64,
+        outcome: anyhow::Result<Ended>,
+        then: Vec<u64>,
+    ) -> BoxFuture<'static, ()> {
+        async move { self.ended(instrument, outcome, then).await }.boxed()
+    }
+
+    async fn ended(self: &Arc<Self>, instrument: u64, outcome: anyhow::Result<Ended>, then: Vec<u64>) {
+        let ended = locked(&self.running).remove(&instrument);
+        match outcome {
+            Err(error) => {
+                // The row in `runs` stays: the run goes on at the next start.
+                tracing::error!(instrument, "recording: {error:#}");
+                if let Some(run) = ended {
+                    self.live.send(Message::Progress {
+                        instrument,
+                        progress: Progress {
+                            state: session::RunState::Stopped,
+                            waits_for: Some(format!(
+                                "The recording stopped: {error:#}. Every take that had ended is kept; begin again when there is room."
+                            )),
+                            ..run.progress
+                        },
+                    });
+                }
+                return;
+            }
+            Ok(Ended::PageGone) => tracing::info!(instrument, "the page has gone; what arrived is kept"),
+            Ok(Ended::Done) => {}
+        }
+        if let Err(error) = self.store.set_run(instrument, None).await {
+            tracing::error!(instrument, "recording: {error:#}");
+        }
+        let [next, rest @ ..] = &then[..] else { return };
+        let settings = RunSettings {
+            then: rest.to_vec(),
+            ..RunSettings::default()
+        };
+        match self.begin(*next, settings).await {
+            Ok(Ok(())) => {}
+            Ok(Err(sentence)) => tracing::warn!(instrument = next, "{sentence}"),
+            Err(error) => tracing::error!(instrument = next, "recording: {error:#}"),
+        }
+    }
+}
+
+/// The cells to record: those asked for, else those without a take that is not refused.
+fn jobs_of(view: &InstrumentView, settings: &RunSettings) -> Vec<CellJob> {
+    let taken: HashSet<Cell> = view
+        .takes
+        .iter()
+        .filter(|take| take.chosen)
+        .map(|take| take.cell)
+        .collect();
+    let asked: HashSet<Cell> = settings.cells.iter().copied().collect();
+    view.plan
+        .cells()
+        .into_iter()
+        .filter(|cell| {
+            if asked.is_empty() {
+                !taken.contains(cell)
+            } else {
+                asked.contains(cell)
+            }
+        })
+        .filter_map(|cell| {
+            let pass = view.plan.passes.get(usize::from(cell.pass))?;
+            let layer = pass.layers.get(usize::from(cell.layer))?;
+            Some(CellJob {
+                cell,
+                velocity: layer.strike_velocity,
+                hold_ms: pass.hold_ms_at(cell.key),
+                tail_ms: pass.tail_ms,
+                on: pass.sounds_on,
+                controller: pass.controller,
+            })
+        })
+        .collect()
+}
+
+fn lead_of(
+    view: &InstrumentView,
+    settings: &RunSettings,
+    jobs: Vec<CellJob>,
+    channels: usize,
+) -> (Box<dyn Lead>, Keep) {
+    let plan = &view.plan;
+    let over_midi = SessionSettings {
+        rate_hz: plan.rate_hz,
+        channels,
+        midi_channel: plan.source.channel - 1,
+        midi_bank: plan.source.bank,
+        midi_program: plan.source.program - 1,
+    };
+    if settings.what == What::Check {
+        // Every cell may have its take: the check tries the middle of the plan all the same.
+        let all = RunSettings {
+            cells: plan.cells(),
+            ..RunSettings::default()
+        };
+        let jobs = jobs_of(view, &all);
+        return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
+    }
+    match plan.source.how {
+        How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
+        How::LongTake => {
+            let name = format!("{} {}", view.name, chrono_now());
+            (Box::new(LongSession::new(channels)), Keep::LongTake(name))
+        }
+        How::ByHand => {
+            let heard = view
+                .takes
+                .iter()
+                .filter(|take| take.chosen)
+                .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
+                .collect();
+            let hand = HandSettings {
+                rate_hz: plan.rate_hz,
+                channels,
+                pitched: plan.kind.pitched(),
+                dies_away: !plan.kind.loops(),
+                hands_free: settings.hands_free,
+                reference_ms: settings.reference_ms,
+                count_in_ms: settings.count_in_ms,
+                heard,
+            };
+            (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
+        }
+    }
+}
+
+/// Date and time, UTC, to the minute.
+fn chrono_now() -> String {
+    chrono::Utc::now().format("%Y-%m-%d %H:%M").to_string()
+}
