@@ -3,6 +3,7 @@
 //! [`lower`] gives the program that a format can hold and the list of what is lost; the writers take lowered programs only, so
 //! that reading an export back gives exactly what was lowered. Nothing here opens a file: bytes come in and go out.
 
+mod aiff;
 mod decode;
 mod lower;
 mod riff;
@@ -10,11 +11,12 @@ mod sf2;
 mod sfz;
 mod wav;
 
-pub use decode::decode;
+pub use aiff::read_aiff_sampler;
+pub use decode::{AudioReader, decode};
 pub use lower::{Bake, Format, Loss, Lowered, bake, lower};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};
-pub use wav::{Sampler, WavLayout, decode_samples, encode_samples, read_sampler, wav_bytes, write_wav};
+pub use wav::{Sampler, WavLayout, decode_samples, encode_samples, read_mark, read_sampler, wav_bytes, write_wav};
 
 /// Why a file cannot be read or written; a sentence for its owner.
 #[derive(Debug, thiserror::Error)]

@@ -1,6 +1,6 @@
 //! WAV with a `smpl` chunk (Multimedia Programming Interface and Data Specifications 1.0; `smpl`: MMA).
 
-use crate::riff::{chunk, find};
+use crate::riff::{chunk, find, list};
 use program::{Loop, LoopRuns};
 use signal::Audio;
 use std::io::Write;
@@ -14,6 +14,8 @@ pub struct Sampler {
     pub recording_cents: f64,
     /// Forward loops only.
     pub looped: Option<Loop>,
+    /// A remark inside the file (`LIST` `INFO` `ICMT`).
+    pub mark: Option<String>,
 }
 
 const EXTENSIBLE: u16 = 0xFFFE;
@@ -72,6 +74,11 @@ impl WavLayout {
         }
         if let Some(sampler) = &self.sampler {
             chunk(&mut chunks, b"smpl", &smpl(self.rate_hz, sampler));
+            if let Some(mark) = &sampler.mark {
+                let mut info = Vec::new();
+                chunk(&mut info, b"ICMT", &[mark.as_bytes(), &[0]].concat());
+                list(&mut chunks, b"INFO", &info);
+            }
         }
         let samples = self.sample_bytes();
         let length = |bytes: u64| u32::try_from(bytes).unwrap_or(u32::MAX).to_le_bytes();
@@ -187,7 +194,17 @@ pub fn read_sampler(file: &[u8]) -> Option<Sampler> {
         root_key: root as u8,
         recording_cents,
         looped,
+        mark: read_mark(file),
     })
+}
+
+/// Reads the remark inside a file, if it has one.
+pub fn read_mark(file: &[u8]) -> Option<String> {
+    let body = find(file, b"LIST").filter(|body| body.starts_with(b"INFO"))?;
+    // A list is laid out as a file is, less its first eight bytes.
+    let inside = find(&[&[0; 8], body].concat(), b"ICMT")?.to_vec();
+    let text = String::from_utf8(inside).ok()?;
+    Some(text.trim_end_matches('\0').to_owned())
 }
 
 #[cfg(test)]
@@ -211,12 +228,14 @@ mod tests {
             let looped = looped.map(|(start, length)| Loop {
                 start_frame: start, end_frame: start + length, crossfade_frames: 0, runs: LoopRuns::ThroughRelease,
             });
-            let sampler = Sampler { root_key: key, recording_cents: cents, looped };
+            let mark = (key % 2 == 0).then(|| format!("mark {key}"));
+            let sampler = Sampler { root_key: key, recording_cents: cents, looped, mark };
             let file = wav_bytes(&audio, bits, Some(&sampler));
             let read = read_sampler(&file).unwrap();
             prop_assert_eq!(read.root_key, key);
             prop_assert!((read.recording_cents - cents).abs() < 1e-4);
             prop_assert_eq!(read.looped, looped);
+            prop_assert_eq!(read.mark, sampler.mark);
             // `symphonia` is the independent reader.
             prop_assert_eq!(crate::decode(file, Some("wav")).unwrap(), audio);
         }
@@ -249,6 +268,7 @@ mod tests {
             root_key: 60,
             recording_cents: -50.0,
             looped: None,
+            mark: None,
         };
         let bytes = smpl(48_000, &sampler);
         assert_eq!(bytes[12..20], [59, 0, 0, 0, 0, 0, 0, 0x80]);

@@ -1,6 +1,6 @@
 //! What is done to a take without altering it: suggested by measurement, corrected by hand.
 
-use crate::Kind;
+use crate::{Inside, Kind};
 use program::{Loop, LoopRuns};
 use serde::{Deserialize, Serialize};
 use signal::Measurement;
@@ -93,8 +93,15 @@ mod double_option {
 }
 
 /// Suggests a treatment for a take of a cell's `key`. Where the pitch heard is sure and another note, the root
-/// follows what was heard: a root is the truth about the recording.
-pub fn suggest(kind: Kind, key: u8, rate_hz: u32, frames: u64, facts: &Measurement) -> Suggestion {
+/// follows what was heard: a root is the truth about the recording. What stood inside the take's file goes before what was measured.
+pub fn suggest(
+    kind: Kind,
+    key: u8,
+    rate_hz: u32,
+    frames: u64,
+    facts: &Measurement,
+    inside: Option<&Inside>,
+) -> Suggestion {
     let ms = |value: f64| signal::frames_of_ms(rate_hz, value) as u64;
     let start_frame = (facts.start_frame as u64).saturating_sub(ms(ROOM_MS));
     let end_frame = (facts.end_frame as u64 + ms(FADE_OUT_MS))
@@ -112,15 +119,26 @@ pub fn suggest(kind: Kind, key: u8, rate_hz: u32, frames: u64, facts: &Measureme
         }
         _ => (key, 0.0),
     };
-    let looped = facts
-        .loops
-        .first()
-        .filter(|_| kind.loops())
-        .map(|found| TakeLoop {
-            start_frame: found.start_frame as u64,
-            end_frame: found.end_frame as u64,
-            crossfade_frames: found.crossfade_frames as u64,
-        });
+    let (root_key, recording_cents) = inside
+        .and_then(|inside| Some((inside.root_key?, inside.recording_cents)))
+        .unwrap_or((root_key, recording_cents));
+    let measured = facts.loops.first().filter(|_| kind.loops()).map(|found| TakeLoop {
+        start_frame: found.start_frame as u64,
+        end_frame: found.end_frame as u64,
+        crossfade_frames: found.crossfade_frames as u64,
+    });
+    let looped = inside
+        .and_then(|inside| inside.looped)
+        .filter(|(start, end)| start < end && *end <= frames)
+        .map(|(start_frame, end_frame)| TakeLoop {
+            start_frame,
+            end_frame,
+            crossfade_frames: 0,
+        })
+        .or(measured);
+    // A loop from the file may reach beyond where the tail meets the noise.
+    let end_frame = looped.map_or(end_frame, |l| end_frame.max(l.end_frame));
+    let start_frame = looped.map_or(start_frame, |l| start_frame.min(l.start_frame));
     Treatment {
         start_frame,
         end_frame,
@@ -199,16 +217,33 @@ mod tests {
 
     #[test]
     fn a_take_of_another_note_keeps_its_true_root() {
-        let flat = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, -18.0));
+        let flat = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, -18.0), None);
         assert_eq!(flat.root_key, 57);
         assert!((flat.recording_cents + 18.0).abs() < 0.5);
-        let wrong = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(58, 10.0));
+        let wrong = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(58, 10.0), None);
         assert_eq!(wrong.root_key, 58);
     }
 
     #[test]
+    fn what_stood_inside_a_file_goes_before_what_was_measured() {
+        let inside = Inside {
+            root_key: Some(60),
+            recording_cents: -7.0,
+            looped: Some((20_000, 90_000)),
+        };
+        let taken = suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&inside));
+        assert_eq!((taken.root_key, taken.recording_cents), (60, -7.0));
+        assert_eq!(taken.looped.map(|l| (l.start_frame, l.end_frame)), Some((20_000, 90_000)));
+        let beyond = Inside {
+            looped: Some((20_000, 97_000)),
+            ..inside
+        };
+        assert_eq!(suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&beyond)).looped, None);
+    }
+
+    #[test]
     fn what_was_said_stands_over_what_was_suggested() {
-        let suggestion = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, 0.0));
+        let suggestion = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(57, 0.0), None);
         assert!(suggestion.looped.is_some());
         let said = Correction {
             looped: Some(None),

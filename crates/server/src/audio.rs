@@ -7,12 +7,13 @@ use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
-use signal::{Audio, PEAK_BLOCK_FRAMES, PeakPyramid};
+use signal::{Audio, Peak};
 use std::collections::BTreeMap;
+use store::RecordingForm;
 use utoipa::{IntoParams, ToSchema};
 
 /// Frames sent at once at most.
-const MOST_FRAMES: u64 = 1 << 20;
+pub(crate) const MOST_FRAMES: u64 = 1 << 20;
 const MOST_COLUMNS: usize = 4_096;
 
 /// A stretch of a take.
@@ -20,9 +21,14 @@ const MOST_COLUMNS: usize = 4_096;
 #[into_params(parameter_in = Query)]
 pub struct Stretch {
     /// First frame, from the take's first.
-    first: u64,
+    pub(crate) first: u64,
     /// First frame after.
-    end: u64,
+    pub(crate) end: u64,
+}
+
+/// Interleaved 32-bit floats, little-endian.
+pub(crate) fn as_bytes(audio: &Audio) -> Vec<u8> {
+    audio.interleaved().iter().flat_map(|x| x.to_le_bytes()).collect()
 }
 
 async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Result<Audio, Problem> {
@@ -47,12 +53,11 @@ pub(crate) async fn take_audio(
     Query(wish): Query<Stretch>,
 ) -> Result<impl IntoResponse, Problem> {
     let audio = stretch(&app, id, wish.first, wish.end.min(wish.first + MOST_FRAMES)).await?;
-    let bytes: Vec<u8> = audio.interleaved().iter().flat_map(|x| x.to_le_bytes()).collect();
     let headers = [
         (header::CONTENT_TYPE, "application/octet-stream"),
         (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
     ];
-    Ok((headers, bytes))
+    Ok((headers, as_bytes(&audio)))
 }
 
 /// A stretch and its columns.
@@ -67,13 +72,25 @@ pub struct Columns {
     columns: usize,
 }
 
-/// Lowest and highest sample of each column.
+/// Lowest and highest sample of each column, and its RMS.
 #[derive(Debug, Serialize, ToSchema)]
 pub struct PeaksView {
     /// Lowest samples.
     low: Vec<f32>,
     /// Highest samples.
     high: Vec<f32>,
+    /// RMS.
+    rms: Vec<f32>,
+}
+
+impl PeaksView {
+    fn of(peaks: &[Peak]) -> Self {
+        Self {
+            low: peaks.iter().map(|p| p.low).collect(),
+            high: peaks.iter().map(|p| p.high).collect(),
+            rms: peaks.iter().map(|p| p.power.sqrt()).collect(),
+        }
+    }
 }
 
 /// What a stretch of a take looks like.
@@ -83,32 +100,60 @@ pub(crate) async fn take_peaks(
     Path(id): Path<u64>,
     Query(wish): Query<Columns>,
 ) -> Result<Json<PeaksView>, Problem> {
+    let row = app
+        .store
+        .take(id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let whole = Part {
+        recording: &row.recording,
+        form: row.form,
+        first: row.first_frame,
+        frames: row.frames,
+    };
+    peaks_of(&app, whole, wish).await
+}
+
+/// A part of a recording.
+pub(crate) struct Part<'a> {
+    pub(crate) recording: &'a str,
+    pub(crate) form: RecordingForm,
+    pub(crate) first: u64,
+    pub(crate) frames: u64,
+}
+
+/// What a stretch of a part looks like: from its overview where there is one and it is fine enough, else from its frames.
+pub(crate) async fn peaks_of(app: &App, part: Part<'_>, wish: Columns) -> Result<Json<PeaksView>, Problem> {
     let columns = wish.columns.clamp(1, MOST_COLUMNS);
-    let audio = stretch(&app, id, wish.first, wish.end).await?;
-    let peaks = tokio::task::spawn_blocking(move || {
-        let frames = audio.frames();
-        if frames / columns >= PEAK_BLOCK_FRAMES {
-            return PeakPyramid::of(&audio).columns(0, frames, columns);
-        }
-        // Closer than the pyramid's finest level: the frames themselves.
-        (0..columns)
-            .map(|column| {
-                let from = column * frames / columns;
-                let part = audio.slice(from, ((column + 1) * frames).div_ceil(columns).max(from + 1));
-                let samples = || part.channels.iter().flatten().copied();
-                signal::Peak {
-                    low: samples().fold(f32::MAX, f32::min),
-                    high: samples().fold(f32::MIN, f32::max),
-                    power: 0.0,
-                }
-            })
-            .collect()
-    })
-    .await?;
-    Ok(Json(PeaksView {
-        low: peaks.iter().map(|p| p.low).collect(),
-        high: peaks.iter().map(|p| p.high).collect(),
-    }))
+    let end = wish.end.min(part.frames);
+    if wish.first >= end {
+        return Err(Problem::refused("That stretch is empty."));
+    }
+    let (first, frames) = (part.first + wish.first, end - wish.first);
+    if frames > MOST_FRAMES {
+        let range = work::peak_bytes(first, first + frames);
+        let found = app.store.bytes_of(&peaks_path(part.recording), range).await?;
+        let Some(bytes) = found else {
+            return Err(Problem::refused("Its picture is still being drawn."));
+        };
+        return Ok(Json(PeaksView::of(&work::overview_columns(&bytes, columns))));
+    }
+    let audio = app
+        .store
+        .read_recording(part.recording, part.form, first, frames)
+        .await?;
+    let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
+    Ok(Json(PeaksView::of(&peaks)))
+}
+
+/// Where the peaks of a long recording lie.
+pub(crate) fn peaks_path(recording: &str) -> String {
+    format!("overviews/{recording}.peaks")
+}
+
+/// Where the levels of a long recording lie.
+pub(crate) fn levels_path(recording: &str) -> String {
+    format!("overviews/{recording}.levels")
 }
 
 /// The pitch of a take over time, and its spectrum.

@@ -193,7 +193,10 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             let measurement = measured.get(&take.id);
             let correction = Correction::of(take.id, &facts);
             let suggestion =
-                measurement.map(|m| suggest(plan.kind, take.cell.key, take.form.rate_hz, take.frames, m));
+                measurement.map(|m| {
+                    let inside = take.origin.inside.as_ref();
+                    suggest(plan.kind, take.cell.key, take.form.rate_hz, take.frames, m, inside)
+                });
             let treatment = suggestion.as_ref().map(|s| treat(s, &correction, take.frames));
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
@@ -267,20 +270,25 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     }))
 }
 
-fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
-    let pass = plan.passes.get(usize::from(take.cell.pass));
-    let layer = pass.and_then(|pass| pass.layers.get(usize::from(take.cell.layer)));
+/// A take's place in words: pass, note, layer and turn.
+pub(crate) fn take_name(plan: &Plan, cell: Cell) -> String {
+    let pass = plan.passes.get(usize::from(cell.pass));
+    let layer = pass.and_then(|pass| pass.layers.get(usize::from(cell.layer)));
     let mut name = format!(
         "{} {} {}",
         pass.map_or("", |pass| pass.name.as_str()),
-        key_name(take.cell.key, instrument::MiddleC::C4),
+        key_name(cell.key, instrument::MiddleC::C4),
         layer.map_or("", |layer| layer.name.as_str()),
     );
     if pass.is_some_and(|pass| pass.round_robins > 1) {
-        name.push_str(&format!(" {}", take.cell.round_robin + 1));
+        name.push_str(&format!(" {}", cell.round_robin + 1));
     }
+    name.trim().to_owned()
+}
+
+fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
     Sample {
-        name: name.trim().to_owned(),
+        name: take_name(plan, take.cell),
         source: take.id.to_string(),
         rate_hz: take.form.rate_hz,
         channels: take.form.channels,

@@ -7,7 +7,8 @@ use signal::Audio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::Duration;
-use store::{Job, Store};
+use futures::StreamExt;
+use store::{Job, RecordingForm, Spool, Store};
 use work::{ExportSettings, Library};
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -61,6 +62,8 @@ async fn work_on(store: &Store, name: &str, job: &Job) -> anyhow::Result<()> {
     let outcome = match job.kind.as_str() {
         "measure" => measure(store, job).await,
         "export" => export(store, job, share, wanted).await,
+        "overview" => overview(store, job, share, wanted).await,
+        "import" => import(store, job, share, wanted).await,
         other => Err(anyhow::anyhow!("Nobody here knows the job «{other}».")),
     };
     renewing.abort();
@@ -79,6 +82,89 @@ async fn measure(store: &Store, job: &Job) -> anyhow::Result<Value> {
     let (facts, thumbnail) = tokio::task::spawn_blocking(move || work::measure_take(&audio)).await?;
     store.put_measurement(&take, &facts, &thumbnail).await?;
     Ok(json!({}))
+}
+
+/// Frames read at once: 5 s at 48 kHz.
+const PIECE_FRAMES: u64 = 240_000;
+
+/// Draws a long take from afar.
+async fn overview(
+    store: &Store,
+    job: &Job,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<Value> {
+    let id = job.input["long_take"].as_u64().unwrap_or(0);
+    let Some(take) = store.long_take(id).await? else {
+        return Ok(json!({}));
+    };
+    let mut maker = work::OverviewMaker::new(take.form.rate_hz, usize::from(take.form.channels));
+    let mut first = 0;
+    while first < take.frames {
+        anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
+        let audio = store.long_take_audio(&take, first, first + PIECE_FRAMES).await?;
+        maker = tokio::task::spawn_blocking(move || {
+            maker.push(&audio.interleaved());
+            maker
+        })
+        .await?;
+        first += PIECE_FRAMES;
+        share.store((first * 1000 / take.frames) as u32, Ordering::Relaxed);
+    }
+    let (peaks, levels) = maker.finish();
+    store
+        .put_bytes(&crate::audio::peaks_path(&take.recording), peaks)
+        .await?;
+    store
+        .put_bytes(&crate::audio::levels_path(&take.recording), levels)
+        .await?;
+    Ok(json!({ "long_take": id }))
+}
+
+/// A file that was sent becomes a long take.
+async fn import(
+    store: &Store,
+    job: &Job,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<Value> {
+    let text = |name: &str| job.input[name].as_str().unwrap_or_default().to_owned();
+    let (file, name) = (text("file"), text("name"));
+    let (length, mut stream) = store.read_file(&file).await?;
+    let local = tempfile::NamedTempFile::new_in(store.spool_folder())?;
+    let mut out = tokio::fs::File::from_std(local.reopen()?);
+    while let Some(piece) = stream.next().await {
+        tokio::io::AsyncWriteExt::write_all(&mut out, &piece?).await?;
+    }
+    tokio::io::AsyncWriteExt::flush(&mut out).await?;
+    let source = local.reopen()?;
+    let (folder, spool_name) = (store.spool_folder().to_owned(), format!("import-{}", job.id));
+    let ending = name.rsplit_once('.').map(|(_, ending)| ending.to_owned());
+    let (mut spool, form) = tokio::task::spawn_blocking(move || {
+        let mut reader = formats::AudioReader::open(Box::new(source), ending.as_deref())?;
+        let form = RecordingForm {
+            rate_hz: reader.rate_hz(),
+            channels: reader.channels() as u16,
+            bits: reader.bits(),
+        };
+        let mut spool = Spool::begin(&folder, &spool_name, form)?;
+        while let Some(piece) = reader.next_piece()? {
+            anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
+            spool.write(&piece)?;
+            // How much of the file was read is not told by the decoder: by the size of what came out.
+            let out = spool.frames() * u64::from(form.channels) * u64::from(form.bits / 8);
+            share.store((out * 900 / length.max(out)).min(999) as u32, Ordering::Relaxed);
+        }
+        anyhow::Ok((spool, form))
+    })
+    .await??;
+    anyhow::ensure!(spool.frames() > 0, "There is no sound in this file.");
+    let recording = store.put_recording(&mut spool).await?;
+    let id = store
+        .add_long_take(job.instrument_id, &name, &recording, form, spool.frames())
+        .await?;
+    store.forget_file(&file).await?;
+    Ok(json!({ "long_take": id }))
 }
 
 /// The store as the exports see it: one sample at a time.

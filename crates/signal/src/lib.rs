@@ -30,7 +30,7 @@ pub use bounds::{Bounds, sound_bounds};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{LoopCandidate, drift_db, find_loops, seam_db};
 pub use loudness::loudness_lufs;
-pub use measure::{MEASURE_VERSION, Measurement, measure};
+pub use measure::{MEASURE_VERSION, Measurement, measure, measure_pitch};
 pub use peaks::{PEAK_BLOCK_FRAMES, Peak, PeakPyramid, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, hz_of_key, key_and_cents, pitch_curve};
 pub use spectrum::{Partial, magnitude_spectrum_db, partials};

@@ -3,6 +3,7 @@
 use crate::{Spool, Store, RecordingForm};
 use anyhow::Context;
 use bytes::Bytes;
+use futures::StreamExt;
 use futures::stream::BoxStream;
 use object_store::path::Path;
 use object_store::{ObjectStore, WriteMultipart};
@@ -67,6 +68,56 @@ impl Store {
         }
         writer.finish().await?;
         Ok(())
+    }
+
+    /// Puts bytes under a name.
+    pub async fn put_bytes(&self, name: &str, bytes: Vec<u8>) -> anyhow::Result<()> {
+        self.files.put(&Path::from(name), bytes.into()).await?;
+        Ok(())
+    }
+
+    /// Bytes `first..end` under a name, cut to what is there; `None` where there is no such name.
+    pub async fn bytes_of(&self, name: &str, range: std::ops::Range<u64>) -> anyhow::Result<Option<Bytes>> {
+        let path = Path::from(name);
+        let size = match self.files.head(&path).await {
+            Ok(meta) => meta.size,
+            Err(object_store::Error::NotFound { .. }) => return Ok(None),
+            Err(error) => return Err(error.into()),
+        };
+        let end = range.end.min(size);
+        if range.start >= end {
+            return Ok(Some(Bytes::new()));
+        }
+        Ok(Some(self.files.get_range(&path, range.start..end).await?))
+    }
+
+    /// Puts a stream of bytes under a name; gives how many they were.
+    pub async fn put_stream<E: Into<anyhow::Error>>(
+        &self,
+        name: &str,
+        mut stream: impl futures::Stream<Item = Result<Bytes, E>> + Unpin,
+    ) -> anyhow::Result<u64> {
+        let mut writer = WriteMultipart::new(self.files.put_multipart(&Path::from(name)).await?);
+        let mut count = 0;
+        while let Some(piece) = stream.next().await {
+            let piece = match piece {
+                Ok(piece) => piece,
+                Err(error) => {
+                    writer.abort().await?;
+                    return Err(error.into());
+                }
+            };
+            count += piece.len() as u64;
+            writer.wait_for_capacity(PARTS).await?;
+            writer.write(&piece);
+        }
+        writer.finish().await?;
+        Ok(count)
+    }
+
+    /// Forgets a file.
+    pub async fn forget_file(&self, name: &str) -> anyhow::Result<()> {
+        Ok(self.files.delete(&Path::from(name)).await?)
     }
 
     /// Reads a file back, with its length.

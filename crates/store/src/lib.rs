@@ -10,6 +10,7 @@ mod patterns;
 mod schema;
 mod spool;
 mod testing;
+mod waiting;
 
 pub use changes::{History, Undone};
 pub use events::StoredEvent;
@@ -19,6 +20,7 @@ pub use patterns::PatternRow;
 pub use jobs::{Job, JobState};
 pub use spool::{RecordingForm, Spool};
 pub use testing::TestDatabase;
+pub use waiting::WaitingRow;
 
 use anyhow::Context;
 use diesel_async::AsyncMysqlConnection;

@@ -49,6 +49,16 @@ table! {
 }
 
 table! {
+    waiting_files (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        name -> Text,
+        recording -> Text,
+        heard -> Text,
+    }
+}
+
+table! {
     patterns (id) {
         id -> Unsigned<BigInt>,
         name -> Text,
@@ -125,5 +135,6 @@ allow_tables_to_appear_in_same_query!(
     jobs,
     events,
     long_takes,
+    waiting_files,
     patterns
 );

@@ -94,6 +94,7 @@ fn sfz_zip(
             root_key: region.root_key,
             recording_cents: region.recording_cents,
             looped: region.looped,
+            mark: None,
         };
         zip.start_file(&sample.source, plain)?;
         write_wav(&mut zip, &audio(index)?, bits, Some(&inside))?;

@@ -2,10 +2,12 @@
 
 mod export;
 mod midi;
+mod overview;
 mod report;
 
 pub use export::{ExportSettings, Exported, export};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
+pub use overview::{OverviewMaker, audio_columns, envelope_of, overview_columns, peak_bytes};
 pub use report::{FileReport, LoopReport};
 
 use signal::{Audio, Measurement};

@@ -1,6 +1,8 @@
 //! The routes, described by one OpenAPI document.
 
 mod exports;
+mod files;
+mod long_takes;
 mod planning;
 mod recording;
 
@@ -44,6 +46,20 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(redo))
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
+        .routes(routes!(recording::through))
+        .routes(routes!(long_takes::bring))
+        .routes(routes!(long_takes::peaks))
+        .routes(routes!(long_takes::audio))
+        .routes(routes!(long_takes::cut))
+        .routes(routes!(long_takes::hear))
+        .routes(routes!(long_takes::phrase))
+        .routes(routes!(long_takes::deal_out))
+        .routes(routes!(long_takes::take_in))
+        .routes(routes!(files::list, files::bring))
+        .routes(routes!(files::take_in))
+        .routes(routes!(files::forget))
+        .routes(routes!(files::out))
+        .routes(routes!(files::back))
         .routes(routes!(exports::list, exports::begin))
         .routes(routes!(exports::losses))
         .routes(routes!(exports::job))

@@ -10,10 +10,12 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use futures::{SinkExt, StreamExt};
 use rig::Block;
+use serde::Deserialize;
 use session::Order;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use tokio::sync::mpsc;
+use utoipa::ToSchema;
 
 /// Begins a recording.
 #[utoipa::path(post, path = "/api/instruments/{id}/run", params(("id" = u64, Path)), request_body = RunSettings, responses((status = 204), (status = 422, body = Problem)))]
@@ -40,6 +42,30 @@ pub(super) async fn order(
     } else {
         Err(Problem::refused("No recording is going."))
     }
+}
+
+/// Takes to play through a box.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct ThroughWish {
+    /// Their numbers.
+    takes: Vec<u64>,
+    /// Channels that the page sends; `None` takes the simulated box.
+    #[serde(default)]
+    channels: Option<u16>,
+}
+
+/// Plays takes through an outside box and records what comes back, as new takes of the same cells.
+#[utoipa::path(post, path = "/api/instruments/{id}/through", params(("id" = u64, Path)), request_body = ThroughWish, responses((status = 204), (status = 422, body = Problem)))]
+pub(super) async fn through(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(wish): Json<ThroughWish>,
+) -> Result<StatusCode, Problem> {
+    app.recorder
+        .begin_through(id, &wish.takes, wish.channels)
+        .await?
+        .map_err(Problem::refused)?;
+    Ok(StatusCode::NO_CONTENT)
 }
 
 /// The line of a page with real devices. The page sends binary messages, each the number of its first frame (64 bits,

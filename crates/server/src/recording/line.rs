@@ -1,6 +1,6 @@
 //! Where frames come from: the simulated rig, or a page with real devices. Both speak of numbered frames and scheduled messages.
 
-use rig::{Block, Faults, Link, Rig};
+use rig::{Block, EchoBox, Faults, Link, Rig};
 use serde::{Deserialize, Serialize};
 use session::Outbox;
 use std::sync::{Arc, Mutex};
@@ -56,6 +56,22 @@ pub enum ToPage {
         /// What.
         bytes: Vec<u8>,
     },
+    /// A stretch of a take to be played out at an input frame.
+    Play {
+        /// When.
+        at_frame: u64,
+        /// Its number.
+        take: u64,
+        /// From this frame of it.
+        first: u64,
+        /// Up to this one.
+        end: u64,
+    },
+    /// A pulse to be played out at an input frame.
+    PlayPulse {
+        /// When.
+        at_frame: u64,
+    },
     /// The recording is over.
     Finished,
 }
@@ -80,7 +96,7 @@ pub(super) enum Line {
 
 /// The simulated rig behind a line that may be bad, keeping what was not acknowledged as a page does.
 pub(super) struct Simulated {
-    rig: Rig,
+    device: Device,
     link: Link,
     outbox: Outbox,
     began: Instant,
@@ -102,10 +118,32 @@ fn faults_from_environment() -> Faults {
     }
 }
 
+/// What stands at the simulated end.
+pub(super) enum Device {
+    Rig(Box<Rig>),
+    Echo(EchoBox),
+}
+
+impl Device {
+    fn frame(&self) -> u64 {
+        match self {
+            Self::Rig(rig) => rig.frame(),
+            Self::Echo(echo) => echo.frame(),
+        }
+    }
+
+    fn render(&mut self, frames: usize) -> Block {
+        match self {
+            Self::Rig(rig) => rig.render(frames),
+            Self::Echo(echo) => echo.render(frames),
+        }
+    }
+}
+
 impl Simulated {
-    pub(super) fn new(rig: Rig, rate_hz: u32, real_time: bool) -> Self {
+    pub(super) fn new(device: Device, rate_hz: u32, real_time: bool) -> Self {
         Self {
-            rig,
+            device,
             link: Link::new(faults_from_environment(), 5),
             outbox: Outbox::default(),
             began: Instant::now(),
@@ -173,10 +211,10 @@ impl Line {
         match self {
             Self::Simulated(line) => {
                 if line.real_time {
-                    let due = Duration::from_secs_f64(line.rig.frame() as f64 / f64::from(line.rate_hz));
+                    let due = Duration::from_secs_f64(line.device.frame() as f64 / f64::from(line.rate_hz));
                     tokio::time::sleep(due.saturating_sub(line.began.elapsed())).await;
                 }
-                let block = line.rig.render(BLOCK_FRAMES);
+                let block = line.device.render(BLOCK_FRAMES);
                 line.outbox.keep(block.first_frame, block.samples.clone());
                 let mut arrived = line.link.send(block);
                 if line.outbox.len() >= MOST_UNACKNOWLEDGED {
@@ -218,7 +256,10 @@ impl Line {
     /// Bytes to leave at an input frame; gives when they left, where that is known at once.
     pub(super) fn schedule(&mut self, at_frame: u64, bytes: &[u8]) -> u64 {
         match self {
-            Self::Simulated(line) => line.rig.schedule(at_frame, bytes),
+            Self::Simulated(line) => match &mut line.device {
+                Device::Rig(rig) => rig.schedule(at_frame, bytes),
+                Device::Echo(_) => at_frame,
+            },
             Self::Page(line) => {
                 line.tell(ToPage::Midi {
                     at_frame,
@@ -231,8 +272,33 @@ impl Line {
 
     /// Asks the simulated player; a real one reads the page.
     pub(super) fn ask(&mut self, key: u8, velocity: u8) {
-        if let Self::Simulated(line) = self {
-            line.rig.ask(key, velocity);
+        if let Self::Simulated(line) = self
+            && let Device::Rig(rig) = &mut line.device
+        {
+            rig.ask(key, velocity);
+        }
+    }
+
+    /// Whether the sound that is played out has to be brought: a page fetches it by itself.
+    pub(super) fn wants_sound(&self) -> bool {
+        matches!(self, Self::Simulated(_))
+    }
+
+    /// Sound to leave at an input frame, stereo; gives when it left.
+    pub(super) fn play_sound(&mut self, at_frame: u64, stereo: Vec<f32>) -> u64 {
+        match self {
+            Self::Simulated(line) => match &mut line.device {
+                Device::Echo(echo) => echo.play(at_frame, stereo),
+                Device::Rig(_) => at_frame,
+            },
+            Self::Page(_) => at_frame,
+        }
+    }
+
+    /// The same, by a page.
+    pub(super) fn tell_to_play(&self, message: ToPage) {
+        if let Self::Page(line) = self {
+            line.tell(message);
         }
     }
 

@@ -12,13 +12,14 @@ use crate::live::{Live, Message};
 use crate::view::{InstrumentView, view_of};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use instrument::{Cell, How, SoundCheck};
-use line::{Line, PageLine, Simulated};
-use rig::{Model, Rig, RigSettings};
-use run::{Keep, Run};
+use instrument::{Cell, How, Plan, SoundCheck};
+use line::{Device, Line, PageLine, Simulated};
+use rig::{EchoBox, Model, PlayedNote, Rig, RigSettings};
+use run::{Keep, Played, Run};
 use serde::{Deserialize, Serialize};
 use session::{
-    CellJob, HandSession, HandSettings, Lead, LongSession, Order, Progress, Session, SessionSettings,
+    CellJob, HandSession, HandSettings, Lead, LongSession, Order, PlayJob, Progress, Session, SessionSettings,
+    ThroughSession,
 };
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
@@ -174,8 +175,12 @@ impl Recorder {
                     seed: 1 + u64::from(plan.source.program),
                     ..RigSettings::default()
                 };
-                let rig = Rig::new(model, plan.rate_hz, rig);
-                let line = Simulated::new(rig, plan.rate_hz, settings.real_time);
+                let mut rig = Rig::new(model, plan.rate_hz, rig);
+                if plan.source.how == How::LongTake && settings.what == What::Planned {
+                    perform(&mut rig, plan);
+                }
+                let device = Device::Rig(Box::new(rig));
+                let line = Simulated::new(device, plan.rate_hz, settings.real_time);
                 (Line::Simulated(Box::new(line)), None)
             }
             _ => {
@@ -184,12 +189,84 @@ impl Recorder {
                 (Line::Page(line), Some(end))
             }
         };
-        let (mut lead, keep) = lead_of(&view, &settings, jobs, line.channels());
+        let (lead, keep) = lead_of(&view, &settings, jobs, line.channels());
+        // What a page records cannot go on without it, and a check or a choice of cells is not worth going on with.
+        if !from_page && cells_wanted && settings.cells.is_empty() && !locked(&self.running).contains_key(&instrument) {
+            self.store
+                .set_run(instrument, Some(&serde_json::to_string(&settings)?))
+                .await?;
+        }
+        Ok(self.start(instrument, plan, lead, line, page, keep, settings.then))
+    }
+
+    /// Begins to play takes through a box and to record what comes back. `channels` are those that a page sends; `None` takes the
+    /// simulated box. The inner error is a sentence.
+    pub(crate) async fn begin_through(
+        self: &Arc<Self>,
+        instrument: u64,
+        takes: &[u64],
+        channels: Option<u16>,
+    ) -> anyhow::Result<Result<(), String>> {
+        let Some(view) = view_of(&self.store, instrument).await? else {
+            return Ok(Err("There is no such instrument.".into()));
+        };
+        let mut played = HashMap::new();
+        let mut jobs = Vec::new();
+        for take in view.takes.iter().filter(|take| takes.contains(&take.id)) {
+            let Some(treatment) = &take.treatment else { continue };
+            if take.rate_hz != view.plan.rate_hz {
+                return Ok(Err(format!(
+                    "A take of {} Hz cannot be played at {} Hz: choose takes of one rate.",
+                    take.rate_hz, view.plan.rate_hz
+                )));
+            }
+            let stretch = Played {
+                take: take.id,
+                first: treatment.start_frame,
+                end: treatment.end_frame,
+            };
+            played.insert(take.cell, stretch);
+            jobs.push(PlayJob {
+                cell: take.cell,
+                take: take.id,
+                frames: stretch.end - stretch.first,
+            });
+        }
+        if jobs.is_empty() {
+            return Ok(Err("Choose takes first: there is nothing to play out.".into()));
+        }
+        let rate_hz = view.plan.rate_hz;
+        let (line, page) = match channels {
+            Some(channels) => {
+                let (line, end) = PageLine::new(usize::from(channels.clamp(1, 32)));
+                (Line::Page(line), Some(end))
+            }
+            None => {
+                let device = Device::Echo(EchoBox::new(rate_hz, 12.0, 3));
+                let line = Simulated::new(device, rate_hz, false);
+                (Line::Simulated(Box::new(line)), None)
+            }
+        };
+        let lead = Box::new(ThroughSession::new(rate_hz, line.channels(), jobs));
+        Ok(self.start(instrument, &view.plan, lead, line, page, Keep::Returned(played), Vec::new()))
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "all that makes one recording, used in two places")]
+    fn start(
+        self: &Arc<Self>,
+        instrument: u64,
+        plan: &Plan,
+        mut lead: Box<dyn Lead>,
+        line: Line,
+        page: Option<PageEnd>,
+        keep: Keep,
+        then: Vec<u64>,
+    ) -> Result<(), String> {
         let (sender, orders) = mpsc::unbounded_channel();
         {
             let mut running = locked(&self.running);
             if running.contains_key(&instrument) {
-                return Ok(Err("A recording is going already.".into()));
+                return Err("A recording is going already.".into());
             }
             let entry = Running {
                 orders: sender,
@@ -197,13 +274,6 @@ impl Recorder {
                 page,
             };
             running.insert(instrument, entry);
-        }
-        // What a page records cannot go on without it, and a check or a choice of cells is not worth going on with.
-        let goes_on = !from_page && cells_wanted && settings.cells.is_empty();
-        if goes_on {
-            self.store
-                .set_run(instrument, Some(&serde_json::to_string(&settings)?))
-                .await?;
         }
         let form = RecordingForm {
             rate_hz: plan.rate_hz,
@@ -214,9 +284,9 @@ impl Recorder {
         let recorder = self.clone();
         tokio::spawn(async move {
             let outcome = run.lead(orders).await;
-            recorder.end(instrument, outcome, settings.then).await;
+            recorder.end(instrument, outcome, then).await;
         });
-        Ok(Ok(()))
+        Ok(())
     }
 
     /// Boxed, since what ends may begin the next.
@@ -329,7 +399,9 @@ fn lead_of(
         How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
         How::LongTake => {
             let name = format!("{} {}", view.name, chrono_now());
-            (Box::new(LongSession::new(channels)), Keep::LongTake(name))
+            // A simulated player knows when the piece is over.
+            let over = (plan.source.rig != PAGE_RIG).then(|| notes_of(plan).1);
+            (Box::new(LongSession::new(channels, over)), Keep::LongTake(name))
         }
         How::ByHand => {
             let heard = view
@@ -351,6 +423,29 @@ fn lead_of(
             (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
         }
     }
+}
+
+/// The plan's notes in frames, and the frame at which the last is over.
+fn notes_of(plan: &Plan) -> (Vec<PlayedNote>, u64) {
+    let frame = |ms: u64| ms * u64::from(plan.rate_hz) / 1_000;
+    let notes = work::plan_notes(plan);
+    let end = notes.last().map_or(0, |note| frame(note.end_ms));
+    let played = notes
+        .iter()
+        .map(|note| PlayedNote {
+            on_frame: frame(note.on_ms),
+            off_frame: frame(note.off_ms),
+            key: note.cell.key,
+            velocity: note.velocity,
+        })
+        .collect();
+    (played, end)
+}
+
+/// A simulated player plays the whole plan by heart, with a false start in the middle.
+fn perform(rig: &mut Rig, plan: &Plan) {
+    let (notes, _) = notes_of(plan);
+    rig.perform(&notes, &[notes.len() / 2]);
 }
 
 /// Date and time, UTC, to the minute.

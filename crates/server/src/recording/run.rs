@@ -1,6 +1,6 @@
 //! One recording that is going: a session, led over the frames of a line, its takes kept as they end.
 
-use super::line::{Heard, Line};
+use super::line::{Heard, Line, ToPage};
 use super::{Ended, Recorder};
 use crate::live::Message;
 use instrument::{Cell, Fact, Finding, Origin, Said, SoundCheck, Target, Verdict};
@@ -22,10 +22,18 @@ pub(super) enum Keep {
     Takes,
     /// One long take, under a name.
     LongTake(String),
-    /// Takes of the same cells as those played out, whose ids these are.
-    Returned(HashMap<Cell, u64>),
+    /// Takes of the same cells as those played out.
+    Returned(HashMap<Cell, Played>),
     /// Nothing: only listening.
     Nothing,
+}
+
+/// A take that is played out: its number, and the stretch of it that sounds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Played {
+    pub(super) take: u64,
+    pub(super) first: u64,
+    pub(super) end: u64,
 }
 
 /// A take that is arriving.
@@ -133,6 +141,15 @@ impl Run {
                             self.lead.left_late(late);
                         }
                     }
+                    Action::Play { at_frame, take } => self.play(at_frame, take).await?,
+                    Action::PlayPulse { at_frame } => {
+                        self.line.tell_to_play(ToPage::PlayPulse { at_frame });
+                        if self.line.wants_sound() {
+                            let pulse = session::pulse(self.form.rate_hz);
+                            let left = self.line.play_sound(at_frame, in_channels(&pulse, 1, 2));
+                            self.lead.left_late(left - at_frame);
+                        }
+                    }
                     other => self.act(other).await?,
                 }
             }
@@ -146,6 +163,29 @@ impl Run {
                 return Ok(Ended::Done);
             }
         }
+    }
+
+    /// A take leaves through the box.
+    async fn play(&mut self, at_frame: u64, take: u64) -> anyhow::Result<()> {
+        let Keep::Returned(played) = &self.keep else { return Ok(()) };
+        let Some(&Played { first, end, .. }) = played.values().find(|played| played.take == take) else {
+            return Ok(());
+        };
+        self.line.tell_to_play(ToPage::Play {
+            at_frame,
+            take,
+            first,
+            end,
+        });
+        if self.line.wants_sound()
+            && let Some(row) = self.recorder.store.take(take).await?
+        {
+            let audio = self.recorder.store.take_audio(&row, first, end).await?;
+            let stereo = in_channels(&audio.interleaved(), audio.channels.len(), 2);
+            let left = self.line.play_sound(at_frame, stereo);
+            self.lead.left_late(left - at_frame);
+        }
+        Ok(())
     }
 
     fn report(&mut self) {
@@ -214,7 +254,11 @@ impl Run {
                 }
             }
             Action::Abandon { .. } => self.arriving = None,
-            Action::Begin { .. } | Action::Midi { .. } | Action::Finished => {}
+            Action::Begin { .. }
+            | Action::Midi { .. }
+            | Action::Play { .. }
+            | Action::PlayPulse { .. }
+            | Action::Finished => {}
         }
         Ok(())
     }
@@ -255,7 +299,7 @@ impl Run {
             ));
         }
         let from_take = match &self.keep {
-            Keep::Returned(ids) => ids.get(&arriving.cell).copied(),
+            Keep::Returned(played) => played.get(&arriving.cell).map(|played| played.take),
             _ => None,
         };
         let take = NewTake {

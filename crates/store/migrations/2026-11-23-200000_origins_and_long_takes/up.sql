@@ -21,3 +21,15 @@ CREATE TABLE patterns (
 );
 
 ALTER TABLE runs CHANGE COLUMN speed settings TEXT CHARACTER SET utf8mb4 NOT NULL;
+
+-- Files that were dropped on the page and are not yet taken in.
+CREATE TABLE waiting_files (
+  id BIGINT UNSIGNED NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  instrument_id BIGINT UNSIGNED NOT NULL,
+  name VARCHAR(1024) CHARACTER SET utf8mb4 NOT NULL,
+  recording CHAR(64) CHARACTER SET ascii NOT NULL,
+  heard JSON NOT NULL,
+  INDEX (instrument_id),
+  FOREIGN KEY (instrument_id) REFERENCES instruments (id) ON DELETE CASCADE,
+  FOREIGN KEY (recording) REFERENCES recordings (hash)
+);
