@@ -4,6 +4,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { follow } from "./api/live";
 import { NewInstrument } from "./pages/NewInstrument";
+import { Sheet } from "./pages/Sheet";
 import { Shelf } from "./pages/Shelf";
 import { Workshop } from "./pages/Workshop";
 import { queries } from "./state/client";
@@ -14,6 +15,7 @@ const root = createRootRoute({ component: Page });
 const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/", component: Shelf }),
   createRoute({ getParentRoute: () => root, path: "/new", component: NewInstrument }),
+  createRoute({ getParentRoute: () => root, path: "/instruments/$id/sheet", component: Sheet }),
   createRoute({ getParentRoute: () => root, path: "/instruments/$id/$step", component: Workshop }),
 ]);
 const router = createRouter({ routeTree: routes });

@@ -20,7 +20,7 @@ pub use file_names::{NameGuess, NameHabits, OctaveHabit, Strength, layers_of, oc
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
-pub use origin::{Finding, Inside, Origin, SoundCheck, Verdict};
+pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
 pub use plan::{Cell, Controller, How, Kind, Layer, Pass, Plan, PlanError, Source};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use treatment::{Correction, Suggestion, TakeLoop, Treatment, suggest, treat};

@@ -157,17 +157,21 @@ impl SoundCheck {
     /// Judges what was measured.
     pub fn judged(mut self) -> Self {
         let mut advice = Vec::new();
-        let floor = self.noise_floor_dbfs;
-        advice.push(if floor <= QUIET_FLOOR_DBFS {
-            format!("The room is quiet ({floor:.0} dB).")
-        } else if floor <= NOISY_FLOOR_DBFS {
-            format!("The noise floor is {floor:.0} dB: good enough for loud notes, heard beside soft ones.")
+        // With a real minus sign, as everywhere on the page.
+        let whole = |db: f64| format!("{db:.0} dB").replace('-', "−");
+        let quiet = self.noise_floor_dbfs;
+        let floor = whole(quiet);
+        advice.push(if quiet <= QUIET_FLOOR_DBFS {
+            format!("The room is quiet ({floor}).")
+        } else if quiet <= NOISY_FLOOR_DBFS {
+            format!("The noise floor is {floor}: good enough for loud notes, heard beside soft ones.")
         } else {
-            format!("The noise floor is {floor:.0} dB, which is much: look for fans, open lines and too much gain.")
+            format!("The noise floor is {floor}, which is much: look for fans, open lines and too much gain.")
         });
-        if let (Some(hum), Some(hz)) = (self.hum_dbfs, self.hum_hz) {
+        if let (Some(hum), Some(hz)) = (self.hum_dbfs.filter(|hum| *hum > QUIET_FLOOR_DBFS), self.hum_hz) {
             advice.push(format!(
-                "It hums at {hz:.0} Hz ({hum:.0} dB): look for a ground loop or a lamp."
+                "It hums at {hz:.0} Hz ({}): look for a ground loop or a lamp.",
+                whole(hum)
             ));
         }
         if let Some(peak) = self.peak_dbfs {
@@ -175,11 +179,11 @@ impl SoundCheck {
             advice.push(if peak > -0.1 {
                 "The loudest note is clipped: take at least 6 dB of gain away.".to_owned()
             } else if peak > high {
-                format!("The loudest note reaches {peak:.0} dB: take {:.0} dB of gain away.", peak - high)
+                format!("The loudest note reaches {}: take {:.0} dB of gain away.", whole(peak), peak - high)
             } else if peak < low {
-                format!("The loudest note reaches only {peak:.0} dB: give {:.0} dB more gain.", (low - peak).min(high - peak))
+                format!("The loudest note reaches only {}: give {:.0} dB more gain.", whole(peak), low - peak)
             } else {
-                format!("The loudest note reaches {peak:.0} dB: the gain is right.")
+                format!("The loudest note reaches {}: the gain is right.", whole(peak))
             });
         }
         self.advice = advice;
@@ -217,9 +221,18 @@ pub struct Inside {
     pub root_key: Option<u8>,
     /// How far it lies above that key.
     pub recording_cents: f64,
-    /// First frame of its loop and the first after it.
+    /// Its loop.
     #[serde(rename = "loop")]
-    pub looped: Option<(u64, u64)>,
+    pub looped: Option<InsideLoop>,
+}
+
+/// A loop that stood inside a file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct InsideLoop {
+    /// First frame of the loop.
+    pub start_frame: u64,
+    /// First frame after it.
+    pub end_frame: u64,
 }
 
 impl Origin {

@@ -129,10 +129,10 @@ pub fn suggest(
     });
     let looped = inside
         .and_then(|inside| inside.looped)
-        .filter(|(start, end)| start < end && *end <= frames)
-        .map(|(start_frame, end_frame)| TakeLoop {
-            start_frame,
-            end_frame,
+        .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)
+        .map(|l| TakeLoop {
+            start_frame: l.start_frame,
+            end_frame: l.end_frame,
             crossfade_frames: 0,
         })
         .or(measured);
@@ -200,6 +200,7 @@ impl Treatment {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::InsideLoop;
 
     pub(crate) fn facts(key: u8, cents: f64) -> Measurement {
         let hz = signal::hz_of_key(f64::from(key) + cents / 100.0);
@@ -229,13 +230,19 @@ mod tests {
         let inside = Inside {
             root_key: Some(60),
             recording_cents: -7.0,
-            looped: Some((20_000, 90_000)),
+            looped: Some(InsideLoop {
+                start_frame: 20_000,
+                end_frame: 90_000,
+            }),
         };
         let taken = suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&inside));
         assert_eq!((taken.root_key, taken.recording_cents), (60, -7.0));
         assert_eq!(taken.looped.map(|l| (l.start_frame, l.end_frame)), Some((20_000, 90_000)));
         let beyond = Inside {
-            looped: Some((20_000, 97_000)),
+            looped: Some(InsideLoop {
+                start_frame: 20_000,
+                end_frame: 97_000,
+            }),
             ..inside
         };
         assert_eq!(suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&beyond)).looped, None);

@@ -65,6 +65,7 @@ pub struct HandSession {
     at: usize,
     done: usize,
     tries: u32,
+    asked: u64,
     paused: bool,
     frame: u64,
     phase: Phase,
@@ -91,6 +92,7 @@ impl HandSession {
             at: 0,
             done: 0,
             tries: 0,
+            asked: 0,
             paused: false,
             frame: 0,
             phase: Phase::Listening,
@@ -169,6 +171,7 @@ impl HandSession {
                     return Vec::new();
                 }
                 self.phase = Phase::Waiting { asked_at: self.frame };
+                self.asked += 1;
                 let job = self.jobs[self.at];
                 vec![Action::Ask {
                     cell: job.cell,
@@ -398,6 +401,7 @@ impl Lead for HandSession {
             peak_dbfs: amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
             verdict: self.verdict.clone(),
             hands_free: self.settings.hands_free,
+            asked: self.asked,
             frames: self.frame,
             waits_for: None,
         }

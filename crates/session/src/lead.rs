@@ -150,6 +150,8 @@ pub struct Progress {
     pub verdict: Option<Verdict>,
     /// By hand: whether good takes go on by themselves.
     pub hands_free: bool,
+    /// By hand: how often a note was asked for so far.
+    pub asked: u64,
     /// Frames so far.
     pub frames: u64,
     /// Why nothing arrives, while nothing does: said by who leads, not by the recording.

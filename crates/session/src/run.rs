@@ -441,6 +441,7 @@ impl Lead for Session {
             peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
             verdict: None,
             hands_free: true,
+            asked: 0,
             frames: self.frame,
             waits_for: None,
         }

@@ -273,6 +273,7 @@ impl Lead for ThroughSession {
             peak_dbfs: amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
             verdict: None,
             hands_free: true,
+            asked: 0,
             frames: self.frame,
             waits_for: None,
         }

@@ -27,7 +27,8 @@ export function answer<T>(outcome: { data?: T; error?: unknown; response: Respon
 }
 
 export interface Wish {
-  take?: number;
+  take?: number | undefined;
+  longTake?: number;
   fact: Fact;
   /** `undefined` goes back to the automatic value. */
   value: unknown;
@@ -37,8 +38,8 @@ export interface Wish {
 export async function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
   const body = {
     label,
-    wishes: wishes.map(({ take, fact, value }) => ({
-      target: take === undefined ? ("instrument" as const) : { take },
+    wishes: wishes.map(({ take, longTake, fact, value }) => ({
+      target: take !== undefined ? { take } : longTake !== undefined ? { long_take: longTake } : ("instrument" as const),
       fact,
       after: value === undefined ? ("automatic" as const) : { value },
     })),

@@ -11,26 +11,49 @@ export interface BoardCell {
   /** Column on the board, soft to loud, round robins side by side. */
   column: number;
   take: TakeView | undefined;
+  /** It has takes that are left out. */
+  refused: boolean;
 }
 
-/** Every planned cell, and those that have a take though no longer planned, with its chosen take. */
-export function boardCells(view: InstrumentView): BoardCell[] {
+/** Every planned cell of a pass, and those that have a take though no longer planned, with its chosen take. */
+export function boardCells(view: InstrumentView, pass: number): BoardCell[] {
   const chosen = new Map<string, TakeView>();
-  for (const take of view.takes) if (take.chosen) chosen.set(cellId(take.cell), take);
-  return plannedCells(view.plan).map((cell) => ({ ...cell, take: chosen.get(cell.id) }));
+  const refused = new Set<string>();
+  for (const take of view.takes) {
+    if (take.chosen) chosen.set(cellId(take.cell), take);
+    else refused.add(cellId(take.cell));
+  }
+  const planned = plannedCells(view.plan, pass);
+  const known = new Set(planned.map((cell) => cell.id));
+  const columns = planned.reduce((most, cell) => Math.max(most, cell.column + 1), 1);
+  const left = view.takes.filter((take) => take.chosen && take.cell.pass === pass && !known.has(cellId(take.cell)));
+  const unplanned = left.map((take) => ({ id: cellId(take.cell), cell: take.cell, column: Math.min(columns - 1, columnOf(view.plan, take.cell)), take: undefined, refused: false }));
+  return [...planned, ...unplanned].map((cell) => ({ ...cell, take: chosen.get(cell.id), refused: refused.has(cell.id) }));
 }
 
-export function plannedCells(plan: Plan): BoardCell[] {
-  const pass = plan.passes[0];
+function columnOf(plan: Plan, cell: Cell): number {
+  return cell.layer * (plan.passes[cell.pass]?.round_robins ?? 1) + cell.round_robin;
+}
+
+export function plannedCells(plan: Plan, index = 0): BoardCell[] {
+  const pass = plan.passes[index];
   if (!pass) return [];
   return pass.rungs.flatMap((key) =>
     pass.layers.flatMap((_, layer) =>
       Array.from({ length: pass.round_robins }, (_unused, round_robin) => {
-        const cell: Cell = { pass: 0, key, layer, round_robin };
-        return { id: cellId(cell), cell, column: layer * pass.round_robins + round_robin, take: undefined };
+        const cell: Cell = { pass: index, key, layer, round_robin };
+        return { id: cellId(cell), cell, column: columnOf(plan, cell), take: undefined, refused: false };
       }),
     ),
   );
+}
+
+/** A hold by register: a straight line from the lowest to the highest rung, as the server has it. */
+export function holdAt(pass: Plan["passes"][number], key: number): number {
+  const [low, high] = [pass.rungs[0] ?? key, pass.rungs.at(-1) ?? key];
+  if (pass.hold_high_ms == null || high <= low) return pass.hold_ms;
+  const share = Math.min(1, Math.max(0, (key - low) / (high - low)));
+  return Math.round(pass.hold_ms + (pass.hold_high_ms - pass.hold_ms) * share);
 }
 
 /** How far a take's pitch lies from its planned key, in cents. */

@@ -66,3 +66,8 @@ export function duration(totalSeconds: number): string {
 export function megabytes(bytes: number): string {
   return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(2)} GB`;
 }
+
+/** Whole cents. */
+export function centsShort(value: number | null | undefined): string {
+  return `${signed(value ?? 0, 0)} ct`;
+}

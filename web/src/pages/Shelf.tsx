@@ -1,15 +1,40 @@
 // All instruments.
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { useCallback } from "react";
+import { useCallback, useMemo, useState } from "react";
 import type { Card } from "../api/client";
 import { Canvas, type Surface } from "../parts/canvas";
 import { layerColour } from "../model/cells";
 import { Brand } from "../parts/Brand";
+import { Choice } from "../parts/Choice";
+import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
+
+type Order = "newest" | "name" | "kind" | "undone";
 
 export function Shelf() {
   const shelf = useQuery(shelfQuery);
+  const [words, setWords] = useState("");
+  const [kind, setKind] = useState("all");
+  const [tag, setTag] = useState("all");
+  const [order, setOrder] = useState<Order>("newest");
+  const all = shelf.data ?? [];
+  const tags = useMemo(() => [...new Set(all.flatMap((card) => card.tags))].sort(), [all]);
+  const cards = useMemo(() => {
+    const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
+    const fits = (card: Card) => {
+      const text = `${card.name} ${card.tags.join(" ")} ${KINDS.find((k) => k.value === card.kind)?.name ?? ""}`.toLowerCase();
+      return (kind === "all" || card.kind === kind) && (tag === "all" || card.tags.includes(tag)) && wanted.every((word) => text.includes(word));
+    };
+    const left = (card: Card) => card.cells - card.taken;
+    const by: Record<Order, (a: Card, b: Card) => number> = {
+      newest: (a, b) => b.kept_at.localeCompare(a.kept_at),
+      name: (a, b) => a.name.localeCompare(b.name),
+      kind: (a, b) => a.kind.localeCompare(b.kind) || a.name.localeCompare(b.name),
+      undone: (a, b) => left(b) - left(a),
+    };
+    return all.filter(fits).sort(by[order]);
+  }, [all, words, kind, tag, order]);
   return (
     <div className="flex h-full flex-col">
       <header className="flex h-[52px] items-center justify-between border-b border-line bg-sheet px-4">
@@ -17,7 +42,18 @@ export function Shelf() {
         <Link to="/new" className="button act">New instrument</Link>
       </header>
       <main className="min-h-0 flex-1 overflow-y-auto p-6">
-        <h1 className="mb-4 text-[17px] font-semibold">Shelf</h1>
+        <div className="mb-4 flex flex-wrap items-end gap-3">
+          <h1 className="mr-auto text-[17px] font-semibold">Shelf</h1>
+          {all.length > 1 && (
+            <>
+              <label className="w-48"><span className="field-label">Words</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={words} onChange={(event) => setWords(event.target.value)} /></label>
+              <div className="w-40"><Choice label="Kind" value={kind} onChange={setKind} options={[{ value: "all", name: "all kinds" }, ...KINDS.map((k) => ({ value: k.value as string, name: k.name }))]} /></div>
+              {tags.length > 0 && <div className="w-36"><Choice label="Tag" value={tag} onChange={setTag} options={[{ value: "all", name: "all tags" }, ...tags.map((t) => ({ value: t, name: t }))]} /></div>}
+              <div className="w-40"><Choice<Order> label="Sorted by" value={order} onChange={setOrder} options={[{ value: "newest", name: "last worked on" }, { value: "name", name: "name" }, { value: "kind", name: "kind" }, { value: "undone", name: "most to record" }]} /></div>
+            </>
+          )}
+        </div>
+        {all.length > 0 && cards.length === 0 && <p className="text-ink3">Nothing on the shelf fits these words. <button className="underline" onClick={() => { setWords(""); setKind("all"); setTag("all"); }}>Show all</button></p>}
         {shelf.isError && <p className="text-mark">{shelf.error.message}</p>}
         {shelf.data?.length === 0 && (
           <div className="card max-w-lg p-6">
@@ -26,12 +62,13 @@ export function Shelf() {
           </div>
         )}
         <ul className="grid grid-cols-[repeat(auto-fill,minmax(270px,1fr))] gap-4">
-          {shelf.data?.map((card) => (
+          {cards.map((card) => (
             <li key={card.id}>
               <Link to="/instruments/$id/$step" params={{ id: String(card.id), step: card.taken < card.cells ? "record" : "map" }} className="card block overflow-hidden hover:border-act">
                 <div className="relative h-[190px] border-b border-line2 bg-sheet"><SmallLadder card={card} /></div>
                 <div className="p-3">
                   <p className="text-[15px] font-semibold">{card.name}</p>
+                  {card.tags.length > 0 && <p className="truncate text-[12px] text-ink3">{card.tags.join(" · ")}</p>}
                   <p className="text-ink3">
                     {card.taken < card.cells ? `${card.taken} of ${card.cells} cells recorded` : card.measured < card.cells ? `${card.measured} of ${card.cells} takes measured` : `${card.cells} takes · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
                   </p>

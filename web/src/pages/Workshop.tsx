@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { Dialog } from "radix-ui";
 import { useCallback, useEffect, useMemo, useState } from "react";
-import { answer, api, change, type InstrumentView, type Plan, type Progress } from "../api/client";
+import { answer, api, type InstrumentView, type Plan, type Progress } from "../api/client";
 import { boardCells, type BoardCell, centsFromPlan, seamOf } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
 import type { Box, Plot } from "../parts/Board";
@@ -18,8 +18,8 @@ import { sayError, useView } from "../state/view";
 import { ExportBench } from "../steps/Export";
 import { LoopBench, loopPlot } from "../steps/Loop";
 import { MapBench, MapBoard } from "../steps/Map";
-import { paintPlan } from "../steps/paintPlan";
-import { PlanForm } from "../steps/PlanForm";
+import { paintPlan, planPlot } from "../steps/paintPlan";
+import { PlanBench } from "../steps/Plan";
 import { RecordBench, recordPlot } from "../steps/Record";
 import { TrimBench, trimPlot } from "../steps/Trim";
 import { TuneBench, tunePlot } from "../steps/Tune";
@@ -50,8 +50,11 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
   const thumbs = useQuery(thumbnailsQuery(view.id)).data;
   const live = useLive((state) => state.progress[view.id]);
   const progress: Progress | undefined = live ?? view.run ?? undefined;
-  const { focus, chosen, choose, look } = useView();
-  const cells = useMemo(() => boardCells(view), [view]);
+  const { focus, chosen, choose, look, pass, setPass } = useView();
+  const shown = Math.min(pass, view.plan.passes.length - 1);
+  const cells = useMemo(() => boardCells(view, shown), [view, shown]);
+  const plot = useMemo(() => (step === "plan" ? planPlot(view.plan) : PLOTS[step]), [step, view.plan]);
+  useEffect(() => setPass(0), [view.id, setPass]);
   useEffect(() => {
     void player.show(view).catch(sayError);
   }, [view]);
@@ -83,8 +86,9 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
     <div className="flex h-full flex-col">
       <Head view={view} step={step} cells={cells} />
       <div className="min-h-0 flex-1">
-        <Workbench plan={view.plan} cells={cells} plot={PLOTS[step]} paint={paint} wide={step === "map" || step === "export"} board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}>
-          {step === "plan" && <PlanForm plan={view.plan} onChange={(plan: Plan) => void change(view.id, "change the plan", [{ fact: "plan", value: plan }]).catch(sayError)} />}
+        <Workbench plan={view.plan} cells={cells} plot={plot} paint={paint} wide={step === "map" || step === "export"} board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}>
+          {view.plan.passes.length > 1 && step !== "plan" && <PassTabs plan={view.plan} />}
+          {step === "plan" && <PlanBench view={view} />}
           {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
           {step === "map" && <MapBench view={view} />}
           {step === "export" && <ExportBench view={view} />}
@@ -96,6 +100,15 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
       </div>
       <Foot view={view} cells={cells} progress={progress} />
       <Keys view={view} cells={cells} />
+    </div>
+  );
+}
+
+function PassTabs({ plan }: { plan: Plan }) {
+  const { pass, setPass } = useView();
+  return (
+    <div role="tablist" aria-label="Passes" className="flex flex-wrap gap-1">
+      {plan.passes.map((p, n) => <button key={n} role="tab" aria-selected={n === pass} className={`button ${n === pass ? "on" : ""}`} onClick={() => setPass(n)}>{p.name}</button>)}
     </div>
   );
 }
@@ -126,9 +139,13 @@ function paintCell(step: Step, plan: Plan, progress: Progress | undefined, thumb
     return;
   }
   paintWave(surface, cell, box, colour, thumbs, step === "loop" ? 6 : 0);
+  if (step === "record" && cell.refused && !cell.take && box.height > 6) {
+    ctx.fillStyle = colours.chosenLine;
+    ctx.fillRect(box.x, box.y + box.height - 3, box.width, 3);
+  }
   if (step === "record" && progress?.cell && !cell.take) {
     const p = progress.cell;
-    if (p.key === cell.cell.key && p.layer === cell.cell.layer && p.round_robin === cell.cell.round_robin && progress.state === "recording") {
+    if (p.pass === cell.cell.pass && p.key === cell.cell.key && p.layer === cell.cell.layer && p.round_robin === cell.cell.round_robin && progress.state === "recording") {
       ctx.fillStyle = colours.actSoft;
       ctx.fillRect(box.x, box.y, box.width, box.height);
       ctx.fillStyle = colour;
@@ -154,7 +171,7 @@ function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number>
     record: share((c) => c.take !== undefined),
     trim: measured,
     tune: share((c) => c.take !== undefined && c.take.treatment != null && Math.abs(centsFromPlan(c.take) ?? 99) <= 60),
-    loop: view.plan.kind === "struck" ? measured : share((c) => c.take?.treatment?.loop != null),
+    loop: ["struck", "plucked", "drum"].includes(view.plan.kind) ? measured : share((c) => c.take?.treatment?.loop != null),
     map: measured,
     export: exports?.some((job) => job.state === "done") ? 1 : 0,
   };
@@ -235,6 +252,7 @@ const SHORTCUTS = [
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
   ["+ −", "zoom the waveform, when it has the focus"],
   ["Z S X D C … Q 2 W …", "play notes, while Play keys is on"],
+  ["K A S B", "by hand: keep, again, skip, back"],
   ["?", "this list"],
 ];
 

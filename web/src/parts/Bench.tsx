@@ -21,7 +21,7 @@ export function BenchHead({ on, note }: { on: OnBench; note?: React.ReactNode })
   const at = row.findIndex((c) => c.id === cell.id);
   const [below, above] = [row[at - 1], row[at + 1]];
   const go = (to: BoardCell) => choose(to.id, new Set([to.id]));
-  const sameCell = view.takes.filter((t) => t.cell.key === take.cell.key && t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin);
+  const sameCell = view.takes.filter((t) => t.cell.pass === take.cell.pass && t.cell.key === take.cell.key && t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin);
   return (
     <div className="flex items-start justify-between gap-3">
       <div className="min-w-0">

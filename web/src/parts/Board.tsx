@@ -21,6 +21,8 @@ export interface Plot {
   /** Where a line stands: the wanted value. */
   line?: number;
   value: (take: TakeView) => number | undefined;
+  /** Instead of a take's value: one that a cell has by itself. */
+  ofCell?: (cell: BoardCell) => number | undefined;
   show: (value: number) => string;
   /** 0 good, 1 to check, 2 wrong. */
   verdict?: (value: number) => 0 | 1 | 2;
@@ -35,6 +37,10 @@ interface Props {
 
 const PLOT_WIDTH = 140;
 
+function valueOf(plot: Plot, cell: BoardCell): number | undefined {
+  return plot.ofCell ? plot.ofCell(cell) : cell.take && plot.value(cell.take);
+}
+
 function wheres(cells: BoardCell[]) {
   const rungs = [...new Set(cells.map((c) => c.cell.key))].sort((a, b) => a - b);
   const gap = rungs.slice(1).reduce((least, key, n) => Math.min(least, key - rungs[n]!), 12);
@@ -48,7 +54,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
   const size = useRef({ width: 1, height: 1 });
   const onWheel = useLook();
   const { gap, columns } = useMemo(() => wheres(cells), [cells]);
-  const layers = plan.passes[0]?.layers ?? [];
+  const layers = plan.passes[cells[0]?.cell.pass ?? 0]?.layers ?? [];
 
   const boxOf = useCallback(
     (cell: BoardCell, width: number, height: number): Box => {
@@ -139,7 +145,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
     return { x: event.clientX - box.left, y: event.clientY - box.top };
   };
   const hovered = cells.find((cell) => cell.id === hover);
-  const hoverValue = hovered?.take && plot ? plot.value(hovered.take) : undefined;
+  const hoverValue = hovered && plot ? valueOf(plot, hovered) : undefined;
   return (
     <div className="absolute inset-0">
       <Canvas
@@ -179,7 +185,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         {cells.map((cell) => (
           <button key={cell.id} role="option" aria-selected={chosen.has(cell.id)} data-cell={cell.id} tabIndex={cell.id === focus ? 0 : -1} onClick={(event) => pick(cell, event)}>
             {nameOf(cell, plan)}
-            {cell.take && plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : plot.show(value)))(plot.value(cell.take))}` : ""}
+            {plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : plot.show(value)))(valueOf(plot, cell))}` : ""}
           </button>
         ))}
       </div>
@@ -195,7 +201,7 @@ export function nameOf(cell: BoardCell, plan: Plan): string {
 }
 
 function dotAt(plot: Plot, cell: BoardCell, inner: number): number | undefined {
-  const value = cell.take && plot.value(cell.take);
+  const value = valueOf(plot, cell);
   if (value === undefined) return undefined;
   const share = (value - plot.low) / (plot.high - plot.low);
   return inner + 10 + Math.min(1, Math.max(0, share)) * (PLOT_WIDTH - 20);
@@ -218,7 +224,7 @@ function drawPlot(
   }
   for (const cell of cells) {
     const x = dotAt(plot, cell, inner);
-    const value = cell.take && plot.value(cell.take);
+    const value = valueOf(plot, cell);
     if (x === undefined || value === undefined) continue;
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
     const verdict = plot.verdict?.(value) ?? 0;

@@ -7,16 +7,18 @@ interface Props<T extends string> {
   value: T;
   options: { value: T; name: string }[];
   onChange: (value: T) => void;
+  /** Instead of a label above: said inside while nothing is chosen. */
+  quiet?: boolean;
 }
 
-export function Choice<T extends string>({ label, value, options, onChange }: Props<T>) {
+export function Choice<T extends string>({ label, value, options, onChange, quiet }: Props<T>) {
   const id = useId();
   return (
     <div>
-      <div id={id} className="field-label">{label}</div>
+      <div id={id} className={quiet ? "sr-only" : "field-label"}>{label}</div>
       <Select.Root value={value} onValueChange={(next) => onChange(next as T)}>
         <Select.Trigger aria-labelledby={id} className="mt-0.5 flex w-full items-center justify-between gap-2 rounded-lg border border-line bg-raised px-2 py-1 text-left">
-          <Select.Value />
+          <span className="truncate"><Select.Value placeholder={quiet ? label : undefined} /></span>
           <Select.Icon className="text-ink3">▾</Select.Icon>
         </Select.Trigger>
         <Select.Portal>

@@ -96,6 +96,12 @@ export function Ladder({ rungs }: { rungs: number[] }) {
       data-part="ladder"
       onWheel={onWheel}
       onPointerDown={(event) => {
+        const { pick } = useView.getState();
+        if (pick) {
+          const box = event.currentTarget.getBoundingClientRect();
+          pick(keyAt(event.clientY - box.top, low, keys, box.height));
+          return;
+        }
         event.currentTarget.setPointerCapture(event.pointerId);
         strike(event);
       }}

@@ -1,7 +1,7 @@
-// The waveform of a take, from the whole to single frames, with marks that are dragged.
+// A waveform, from the whole to single frames, with marks that are dragged.
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { answer, api, type TakeView } from "../api/client";
+import { answer, api, type Schemas, type TakeView } from "../api/client";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
 
 export interface Mark {
@@ -12,8 +12,42 @@ export interface Mark {
   side: "left" | "right";
 }
 
+/** What can be drawn: a take, or a long take. */
+export interface Drawable {
+  id: string;
+  frames: number;
+  rate_hz: number;
+  peaks: (first: number, end: number, columns: number) => Promise<Schemas["PeaksView"]>;
+}
+
+export function drawableTake(take: TakeView): Drawable {
+  return {
+    id: `take ${take.id}`,
+    frames: take.frames,
+    rate_hz: take.rate_hz,
+    peaks: async (first, end, columns) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+  };
+}
+
+export function drawableLongTake(take: Schemas["LongTakeView"]): Drawable {
+  return {
+    id: `long take ${take.id}`,
+    frames: take.frames,
+    rate_hz: take.rate_hz,
+    peaks: async (first, end, columns) => answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+  };
+}
+
+/** A stretch with a name, drawn under the wave. */
+export interface Span {
+  first: number;
+  end: number;
+  name: string;
+  kind: "chosen" | "plain" | "doubtful" | "out";
+}
+
 interface Props {
-  take: TakeView;
+  take: Drawable;
   marks: Mark[];
   /** Outside of this the wave is dimmed. */
   heard: [number, number];
@@ -21,11 +55,16 @@ interface Props {
   tinted?: { start: number; end: number; crossfade: number };
   onDrag: (id: string, frame: number) => void;
   onDrop: (id: string, frame: number) => void;
+  spans?: Span[];
+  /** A click on the wave, not on a mark: where, and on which span. */
+  onPlace?: (frame: number, span: number | undefined) => void;
+  /** Told when another stretch is looked at. */
+  onLook?: (first: number, end: number) => void;
 }
 
 const GRIP = 7;
 
-export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) {
+export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, onPlace, onLook }: Props) {
   const [range, setRange] = useState<[number, number]>([0, take.frames]);
   const [dragging, setDragging] = useState<string | undefined>();
   const pan = useRef<{ x: number; range: [number, number] } | undefined>(undefined);
@@ -34,8 +73,10 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
   const [first, end] = range;
   const peaks = useQuery({
     queryKey: ["peaks", take.id, first, end, columns],
-    queryFn: async () =>
-      answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+    queryFn: () => take.peaks(first, end, columns),
+    // The overview of a long recording is drawn by a job: until then it is asked for again.
+    retry: 60,
+    retryDelay: 500,
     staleTime: Infinity,
     gcTime: 60_000,
     placeholderData: (previous) => previous,
@@ -68,7 +109,34 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
           const y = middle - drawn.high[n]! * scale;
           ctx.fillRect(n * step, y, Math.max(1, step), Math.max(1, (drawn.high[n]! - low) * scale));
         });
+        // RMS inside the peaks.
+        ctx.fillStyle = colours.raised;
+        ctx.globalAlpha = 0.28;
+        drawn.rms.forEach((rms, n) => {
+          if (rms * scale > 1) ctx.fillRect(n * step, middle - rms * scale, Math.max(1, step), 2 * rms * scale);
+        });
         ctx.globalAlpha = 1;
+      }
+      for (const span of spans ?? []) {
+        const [from, to] = [x(span.first), x(span.end)];
+        if (to < 0 || from > width) continue;
+        ctx.fillStyle = span.kind === "chosen" ? colours.chosen : span.kind === "out" ? colours.line2 : span.kind === "doubtful" ? colours.chosen : colours.actSoft;
+        ctx.globalAlpha = span.kind === "chosen" ? 0.75 : 0.45;
+        ctx.fillRect(from, 0, Math.max(1, to - from), height - 20);
+        ctx.globalAlpha = 1;
+        ctx.fillStyle = span.kind === "chosen" ? colours.chosenLine : span.kind === "out" ? colours.line : colours.act;
+        ctx.fillRect(from, height - 24, Math.max(1, to - from - 1), 4);
+        if (to - from > 22) {
+          ctx.font = MONO;
+          ctx.textBaseline = "middle";
+          ctx.fillStyle = span.kind === "out" ? colours.ink3 : colours.ink;
+          ctx.fillText(span.name, from + 3, height - 32, to - from - 4);
+        }
+      }
+      if (!drawn && peaks.failureCount > 0) {
+        ctx.font = SANS;
+        ctx.fillStyle = colours.ink3;
+        ctx.fillText("Its picture is being drawn…", 12, middle);
       }
       drawTimes(ctx, first, end, take.rate_hz, width, height, colours.ink3);
       ctx.font = SANS;
@@ -85,7 +153,7 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
         ctx.fillText(mark.label, left + 5, 8.5);
       }
     },
-    [drawn, first, end, marks, heard, tinted, take.rate_hz, dragging],
+    [drawn, first, end, marks, heard, tinted, take.rate_hz, dragging, spans, peaks.failureCount],
   );
   const frameAt = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -95,6 +163,7 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
     const span = Math.min(take.frames, Math.max(32, next[1] - next[0]));
     const from = Math.round(Math.min(take.frames - span, Math.max(0, next[0])));
     setRange([from, from + Math.round(span)]);
+    onLook?.(from, from + Math.round(span));
   };
   return (
     <Canvas
@@ -121,7 +190,7 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
         else return;
         event.stopPropagation();
       }}
-      onDoubleClick={() => setRange([0, take.frames])}
+      onDoubleClick={() => look([0, take.frames])}
       onPointerDown={(event) => {
         event.currentTarget.setPointerCapture(event.pointerId);
         const width = event.currentTarget.getBoundingClientRect().width;
@@ -141,6 +210,11 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop }: Props) 
       }}
       onPointerUp={(event) => {
         if (dragging) onDrop(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
+        else if (pan.current && Math.abs(pan.current.x - event.clientX) < 4 && onPlace) {
+          const at = Math.min(take.frames, Math.max(0, frameAt(event)));
+          const on = (spans ?? []).findIndex((span) => span.first <= at && at < span.end);
+          onPlace(at, on < 0 ? undefined : on);
+        }
         setDragging(undefined);
         pan.current = undefined;
       }}

@@ -1,6 +1,7 @@
 // Ladder, board and bench, side by side, as every step has them.
 import type { Plan } from "../api/client";
 import type { BoardCell } from "../model/cells";
+import { useView } from "../state/view";
 import { Board, type Plot } from "./Board";
 import { Ladder } from "./Ladder";
 
@@ -16,9 +17,10 @@ interface Props {
 }
 
 export function Workbench({ plan, cells, plot, paint, board, wide, children }: Props) {
+  const pass = useView((state) => Math.min(state.pass, plan.passes.length - 1));
   return (
     <div className="flex h-full min-h-0">
-      <div className="relative w-[74px] shrink-0"><Ladder rungs={plan.passes[0]?.rungs ?? []} /></div>
+      <div className="relative w-[74px] shrink-0"><Ladder rungs={plan.passes[pass]?.rungs ?? []} /></div>
       <div className={`relative shrink-0 border-r border-line ${wide ? "w-[600px]" : "w-[452px]"}`}>
         {board ?? <Board plan={plan} cells={cells} plot={plot} paint={paint} />}
       </div>

@@ -1,6 +1,7 @@
 // The ladder as it is heard: our engine in an AudioWorklet.
 import { create } from "zustand";
-import type { InstrumentView } from "../api/client";
+import { findMidi, hearMidi, useDevices } from "../devices/devices";
+import type { InstrumentView, TakeView } from "../api/client";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
@@ -103,6 +104,48 @@ class Player {
     this.node?.port.postMessage({ type: "quiet" } satisfies ToEngine);
   }
 
+  private heard: AudioBufferSourceNode | undefined;
+
+  /** A stretch of raw audio, once; another one, or `undefined`, ends it. */
+  async hear(sound: { url: string; rate: number; channels: number } | undefined): Promise<void> {
+    this.heard?.stop();
+    this.heard = undefined;
+    if (!sound) return;
+    await this.start();
+    const response = await fetch(sound.url);
+    if (!response.ok || !this.context) throw new Error("The sound cannot be read just now.");
+    const samples = new Float32Array(await response.arrayBuffer());
+    const length = samples.length / sound.channels;
+    if (length < 1) return;
+    const buffer = new AudioBuffer({ length, numberOfChannels: sound.channels, sampleRate: sound.rate });
+    for (let c = 0; c < sound.channels; c++) {
+      const side = buffer.getChannelData(c);
+      for (let n = 0; n < length; n++) side[n] = samples[n * sound.channels + c]!;
+    }
+    const source = new AudioBufferSourceNode(this.context, { buffer });
+    source.connect(this.context.destination);
+    source.start();
+    this.heard = source;
+  }
+
+  /** A take as it was recorded. */
+  hearTake(take: TakeView): Promise<void> {
+    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}`, rate: take.rate_hz, channels: take.channels });
+  }
+
+  /** One beat of a count-in. */
+  async click(first: boolean): Promise<void> {
+    await this.start();
+    if (!this.context) return;
+    const now = this.context.currentTime;
+    const gain = new GainNode(this.context, { gain: 0.25 });
+    gain.gain.exponentialRampToValueAtTime(1e-4, now + 0.05);
+    const beat = new OscillatorNode(this.context, { frequency: first ? 1600 : 1000 });
+    beat.connect(gain).connect(this.context.destination);
+    beat.start(now);
+    beat.stop(now + 0.06);
+  }
+
   /** A sine held beside the sound; `undefined` ends it. */
   async reference(hz: number | undefined): Promise<void> {
     await this.start();
@@ -118,22 +161,18 @@ class Player {
 
 export const player = new Player();
 
+let playing: (() => void) | undefined;
+
 /** Keys of a real MIDI keyboard, once the user allows it. */
 export async function listenToMidi(): Promise<number> {
-  if (!("requestMIDIAccess" in navigator)) throw new Error("This browser has no Web MIDI: use Chromium, or play by mouse and letter keys.");
-  const access = await navigator.requestMIDIAccess();
-  const listen = () => {
-    for (const input of access.inputs.values()) {
-      input.onmidimessage = (event: MIDIMessageEvent) => {
-        const [status = 0, key = 0, velocity = 0] = event.data ?? [];
-        if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
-        else if ((status & 0xe0) === 0x80) player.off(key);
-      };
-    }
-  };
-  access.onstatechange = listen;
-  listen();
-  return access.inputs.size;
+  await findMidi();
+  const { midiMissing, midiInputs } = useDevices.getState();
+  if (midiMissing) throw new Error(midiMissing);
+  playing ??= hearMidi(([status = 0, key = 0, velocity = 0]) => {
+    if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
+    else if ((status & 0xe0) === 0x80) player.off(key);
+  });
+  return midiInputs.length;
 }
 
 const LETTERS = "zsxdcvgbhnjmq2w3er5t6y7u";

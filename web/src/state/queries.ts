@@ -8,5 +8,8 @@ export const instrumentQuery = (id: number) =>
   queryOptions({ queryKey: ["instrument", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}", { params: { path: { id } } })) });
 export const thumbnailsQuery = (id: number) =>
   queryOptions({ queryKey: ["thumbnails", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })) });
+export const importsQuery = (id: number) =>
+  queryOptions({ queryKey: ["exports", id, "imports"], queryFn: async () => answer(await api.GET("/api/instruments/{id}/imports", { params: { path: { id } } })) });
+export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
 export const exportsQuery = (id: number) =>
   queryOptions({ queryKey: ["exports", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })) });

@@ -9,10 +9,16 @@ interface View {
   /** Lowest key in view, and how many. */
   low: number;
   keys: number;
+  /** The pass on the board. */
+  pass: number;
+  /** While rungs are picked on the ladder: what a click on a key does. */
+  pick: ((key: number) => void) | undefined;
   playKeys: boolean;
   toast: string | undefined;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
+  setPass: (pass: number) => void;
+  setPick: (pick: ((key: number) => void) | undefined) => void;
   setPlayKeys: (on: boolean) => void;
   say: (toast: string | undefined) => void;
 }
@@ -22,6 +28,8 @@ export const useView = create<View>((set) => ({
   chosen: new Set(),
   low: 30,
   keys: 61,
+  pass: 0,
+  pick: undefined,
   playKeys: false,
   toast: undefined,
   choose: (focus, chosen) => set({ focus, chosen }),
@@ -29,6 +37,8 @@ export const useView = create<View>((set) => ({
     const count = Math.min(128, Math.max(12, keys));
     set({ keys: count, low: Math.min(128 - count, Math.max(0, low)) });
   },
+  setPass: (pass) => set({ pass, focus: undefined, chosen: new Set() }),
+  setPick: (pick) => set({ pick }),
   setPlayKeys: (playKeys) => set({ playKeys }),
   say: (toast) => set({ toast }),
 }));

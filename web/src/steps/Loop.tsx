@@ -8,7 +8,7 @@ import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { Field } from "../parts/Field";
-import { Waveform } from "../parts/Waveform";
+import { drawableTake, Waveform } from "../parts/Waveform";
 import { sayError } from "../state/view";
 import { HearButton, velocityOf } from "./Trim";
 
@@ -37,6 +37,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<TakeLoop | undefined>();
   const held = take.treatment;
+  const drawable = useMemo(() => drawableTake(take), [take.id, take.frames]);
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   const seam = useQuery({
@@ -76,7 +77,7 @@ export function LoopBench({ on }: { on: OnBench }) {
       />
       <div className="card relative h-[250px] shrink-0 overflow-hidden">
         <Waveform
-          take={take}
+          take={drawable}
           heard={[held.start_frame, held.end_frame]}
           tinted={now && { start: now.start_frame, end: now.end_frame, crossfade: now.crossfade_frames }}
           marks={now ? [{ id: "start", label: "start", frame: now.start_frame, side: "right" }, { id: "end", label: "end", frame: now.end_frame, side: "left" }] : []}

@@ -1,12 +1,19 @@
-// The unattended run.
+// Recording: what it looks like depends on how the plan says the recordings come to be.
 import { useState } from "react";
-import { answer, api, type InstrumentView, type Progress } from "../api/client";
+import type { InstrumentView, Progress } from "../api/client";
+import { useLine } from "../devices/line";
 import type { BoardCell } from "../model/cells";
 import { keyName } from "../model/keys";
 import { db, duration } from "../model/units";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
-import { sayError } from "../state/view";
+import { Takes } from "../parts/Takes";
+import { sayError, useView } from "../state/view";
+import { Files } from "./Files";
+import { ByHand } from "./Hand";
+import { LongTakes } from "./LongTakes";
+import { RigCard } from "./Rig";
+import { beginRun, beginThrough, type Order, tell } from "./run";
 
 export const recordPlot: Plot = {
   title: "peak, dB",
@@ -21,32 +28,81 @@ export const recordPlot: Plot = {
 const SAYS: Record<Progress["state"], string> = {
   listening: "Listening to the room",
   pulse: "Measuring the delay",
+  waiting: "Play",
   recording: "Recording",
+  deciding: "Keep it?",
   paused: "Paused",
   finished: "Done",
   stopped: "Stopped",
 };
 
-export function RecordBench({ view, progress, cells }: { view: InstrumentView; progress: Progress | undefined; cells: BoardCell[] }) {
-  const [speed, setSpeed] = useState<"full" | "real">("full");
-  const missing = cells.filter((cell) => !cell.take).length;
-  const going = progress !== undefined && progress.state !== "finished" && progress.state !== "stopped";
-  const order = (name: "pause" | "resume" | "skip" | "stop") =>
-    void api.POST("/api/instruments/{id}/run/{order}", { params: { path: { id: view.id, order: name } } }).then(answer).catch(sayError);
-  const begin = () =>
-    void api.POST("/api/instruments/{id}/run", { params: { path: { id: view.id } }, body: { speed } }).then(answer).catch(sayError);
-  const layer = progress?.cell && view.plan.passes[progress.cell.pass]?.layers[progress.cell.layer]?.name;
-  const level = going ? Math.max(0, Math.min(1, ((progress.peak_dbfs ?? -120) + 60) / 60)) : 0;
+export interface RecordProps {
+  view: InstrumentView;
+  progress: Progress | undefined;
+  cells: BoardCell[];
+}
+
+export function isGoing(progress: Progress | undefined): progress is Progress {
+  return progress !== undefined && progress.state !== "finished" && progress.state !== "stopped";
+}
+
+export function RecordBench(props: RecordProps) {
+  const { view, progress, cells } = props;
+  const focus = useView((state) => state.focus);
+  const focused = cells.find((cell) => cell.id === focus);
+  const how = view.plan.source.how ?? "over_midi";
   return (
     <>
-      <div className="card flex flex-col items-center gap-1 p-6" data-part="prompt">
+      {progress?.waits_for && <p role="alert" className="card border-chosen-line bg-chosen p-3 text-ink">{progress.waits_for}</p>}
+      {how === "over_midi" && <OverMidi {...props} />}
+      {how === "by_hand" && <ByHand {...props} />}
+      {how === "long_take" && <LongTakes {...props} />}
+      {how === "files" && <Files view={view} />}
+      {how !== "files" && <RigCard view={view} progress={progress} />}
+      {focused && <Takes view={view} cell={focused} />}
+      {!isGoing(progress) && view.takes.length > 0 && <OutAndBack {...props} />}
+    </>
+  );
+}
+
+/** The level that comes in, with what it reached held. */
+export function LevelMeter({ progress }: { progress: Progress | undefined }) {
+  const line = useLine();
+  const [held, setHeld] = useState({ db: -120, at: 0 });
+  const going = isGoing(progress) || line.open;
+  const now = line.open ? 20 * Math.log10(Math.max(1e-6, line.peak)) : going ? (progress?.peak_dbfs ?? -120) : -120;
+  if (now > held.db || Date.now() - held.at > 2500) {
+    if (now !== held.db) setHeld({ db: now, at: Date.now() });
+  }
+  const share = (value: number) => `${Math.max(0, Math.min(1, (value + 60) / 60)) * 100}%`;
+  return (
+    <div className="flex w-full items-center gap-3">
+      <div className="relative h-2.5 flex-1 overflow-hidden rounded bg-line2" role="meter" aria-label="Input level" aria-valuemin={-60} aria-valuemax={0} aria-valuenow={Math.round(Math.max(-60, now))}>
+        <div className={`h-full ${now > -0.2 ? "bg-mark" : "bg-act"}`} style={{ width: share(now) }} />
+        {going && held.db > -60 && <div className="absolute top-0 h-full w-[2px] bg-ink" style={{ left: share(held.db) }} />}
+      </div>
+      <span className="num w-16 text-right text-ink3">{going ? db(now) : "–"}</span>
+    </div>
+  );
+}
+
+function OverMidi({ view, progress, cells }: RecordProps) {
+  const [speed, setSpeed] = useState<"full" | "real">("full");
+  const { chosen } = useView();
+  const missing = cells.filter((cell) => !cell.take).length;
+  const going = isGoing(progress);
+  const simulated = view.plan.source.rig !== "page";
+  const order = (name: Order) => void tell(view.id, name).catch(sayError);
+  const begin = (cellsAgain?: BoardCell[]) => void beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }).catch(sayError);
+  const layer = progress?.cell && view.plan.passes[progress.cell.pass]?.layers[progress.cell.layer]?.name;
+  const again = cells.filter((cell) => chosen.has(cell.id) && cell.take);
+  return (
+    <>
+      <div className="card flex flex-col items-center gap-1 p-5" data-part="prompt">
         <p className="text-ink3">{progress ? SAYS[progress.state] : missing === 0 ? "Every cell has a take" : "Ready"}</p>
         <p className="text-[64px] leading-tight font-semibold">{going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}</p>
-        <p className="text-[17px] text-ink2">{going && progress.cell ? layer : missing === 0 ? "go on to Trim" : `${missing} of ${cells.length} cells to record`}</p>
-        <div className="mt-3 h-2 w-full max-w-md overflow-hidden rounded bg-line2" role="meter" aria-label="Input level" aria-valuemin={-60} aria-valuemax={0} aria-valuenow={Math.round(progress?.peak_dbfs ?? -60)}>
-          <div className="h-full bg-act" style={{ width: `${level * 100}%` }} />
-        </div>
-        <p className="num text-ink3">{going ? db(progress.peak_dbfs) : "–"}</p>
+        <p className="mb-3 text-[17px] text-ink2">{going && progress.cell ? layer : missing === 0 ? "go on to Trim" : `${missing} of ${cells.length} cells to record`}</p>
+        <LevelMeter progress={progress} />
       </div>
       <div className="card flex flex-col gap-2 p-4">
         <div className="flex justify-between"><span>{progress ? `${progress.done} of ${progress.total} in this run` : `${cells.length - missing} of ${cells.length} recorded`}</span><span className="num text-ink3">{going ? `${duration(progress.seconds_left)} of sound left` : ""}</span></div>
@@ -54,8 +110,9 @@ export function RecordBench({ view, progress, cells }: { view: InstrumentView; p
         <div className="mt-2 flex items-end gap-2">
           {!going && (
             <>
-              <button className="button act" disabled={missing === 0} onClick={begin}>{missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}</button>
-              <div className="w-56"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as the machine can" }, { value: "real", name: "1×, as a device would" }]} /></div>
+              <button className="button act" disabled={missing === 0} onClick={() => begin()}>{missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}</button>
+              {again.length > 0 && missing < cells.length && <button className="button" onClick={() => begin(again)}>Record {again.length} chosen again</button>}
+              {simulated && <div className="w-52"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as the machine can" }, { value: "real", name: "1×, as a device would" }]} /></div>}
             </>
           )}
           {going && (
@@ -67,11 +124,36 @@ export function RecordBench({ view, progress, cells }: { view: InstrumentView; p
           )}
         </div>
       </div>
-      <dl className="card num grid grid-cols-2 gap-3 p-4">
-        <div><dt className="font-sans text-ink3">Delay of the rig, taken out</dt><dd>{progress?.delay_ms == null ? "measured at the start" : `${progress.delay_ms.toFixed(1)} ms`}</dd></div>
-        <div><dt className="font-sans text-ink3">Noise floor of the room</dt><dd>{progress?.noise_floor_dbfs == null ? "measured at the start" : db(progress.noise_floor_dbfs)}</dd></div>
-      </dl>
-      <p className="text-ink3">Every take is kept the moment it ends. A retake never replaces an earlier one; a run that is stopped goes on with what is missing.</p>
     </>
+  );
+}
+
+/** Takes that leave and come back: through a box, or as files. */
+function OutAndBack({ view, cells }: RecordProps) {
+  const { chosen, say } = useView();
+  const [box, setBox] = useState<"simulated" | "page">("simulated");
+  const takes = cells.filter((cell) => chosen.has(cell.id) && cell.take).map((cell) => cell.take!.id);
+  const url = (treated: boolean) => `/api/instruments/${view.id}/out?treated=${treated}&takes=${takes.join(",")}`;
+  const back = async (files: FileList | null) => {
+    let came = 0;
+    for (const file of files ?? []) {
+      const response = await fetch(`/api/instruments/${view.id}/back?name=${encodeURIComponent(file.name)}`, { method: "POST", body: file });
+      if (response.ok) came += 1;
+      else sayError(new Error(((await response.json()) as { detail?: string }).detail ?? "A file could not be read."));
+    }
+    if (came > 0) say(`${came} ${came === 1 ? "file is" : "files are"} back as new takes; Undo brings the earlier choice back.`);
+  };
+  return (
+    <section className="card p-3" aria-label="Out and back">
+      <b className="font-semibold">Out and back</b> <span className="text-ink3">{takes.length} chosen on the board</span>
+      <div className="mt-2 flex flex-wrap items-end gap-2">
+        <a className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`} aria-disabled={takes.length === 0} href={url(false)}>As files, raw</a>
+        <a className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`} aria-disabled={takes.length === 0} href={url(true)}>As files, trimmed</a>
+        <label className="button cursor-pointer">Bring edited files back<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac" className="sr-only" onChange={(event) => void back(event.target.files).catch(sayError)} /></label>
+        <div className="grow" />
+        <div className="w-44"><Choice label="Outside box" value={box} onChange={setBox} options={[{ value: "simulated", name: "Echo (simulated)" }, { value: "page", name: "This computer's devices" }]} /></div>
+        <button className="button" disabled={takes.length === 0} onClick={() => void beginThrough(view, takes, box === "page").catch(sayError)}>Play through the box</button>
+      </div>
+    </section>
   );
 }

@@ -1,12 +1,12 @@
 // Where each take starts and ends, and how loud it is.
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { change, type Fact } from "../api/client";
 import { player } from "../sound/player";
 import { db, decibels, frames } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Field } from "../parts/Field";
-import { Waveform } from "../parts/Waveform";
+import { drawableTake, Waveform } from "../parts/Waveform";
 import { sayError } from "../state/view";
 
 export const trimPlot: Plot = {
@@ -21,6 +21,7 @@ export function TrimBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<{ id: string; frame: number } | undefined>();
   const held = take.treatment;
+  const drawable = useMemo(() => drawableTake(take), [take.id, take.frames]);
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown) =>
     change(view.id, label, [{ take: take.id, fact, value }])
@@ -46,7 +47,7 @@ export function TrimBench({ on }: { on: OnBench }) {
       <BenchHead on={on} note={facts && facts.clipped_frames > 0 && <Badge wrong>{facts.clipped_frames} frames clipped</Badge>} />
       <div className="card relative h-[300px] shrink-0 overflow-hidden">
         <Waveform
-          take={take}
+          take={drawable}
           heard={[start, end]}
           marks={[
             { id: "start", label: "start", frame: start, side: "right" },

@@ -1,7 +1,7 @@
-// A planned cell: its strike and its hold.
+// A planned cell: its strike and its hold; and how far the keys below its rung are stretched.
 import type { Plan } from "../api/client";
-import type { BoardCell } from "../model/cells";
-import type { Box } from "../parts/Board";
+import { type BoardCell, holdAt } from "../model/cells";
+import type { Box, Plot } from "../parts/Board";
 import { MONO, type Surface } from "../parts/canvas";
 
 export function paintPlan({ ctx, colours }: Surface, plan: Plan, cell: BoardCell, box: Box): void {
@@ -17,6 +17,24 @@ export function paintPlan({ ctx, colours }: Surface, plan: Plan, cell: BoardCell
   ctx.textBaseline = "middle";
   ctx.fillStyle = colours.ink3;
   ctx.fillText(String(layer.strike_velocity), box.x + 8, box.y + box.height / 2);
-  const hold = `${pass.hold_ms / 1000} s`;
+  const hold = `${holdAt(pass, cell.cell.key) / 1000} s`;
   ctx.fillText(hold, box.x + box.width - 8 - ctx.measureText(hold).width, box.y + box.height / 2);
+}
+
+/** Keys between a rung and the one below it are this rung's, stretched down. */
+export function planPlot(plan: Plan): Plot {
+  return {
+    title: "stretch, keys",
+    low: 0,
+    high: 12,
+    line: 2,
+    value: () => undefined,
+    ofCell: (cell) => {
+      const rungs = plan.passes[cell.cell.pass]?.rungs ?? [];
+      const at = rungs.indexOf(cell.cell.key);
+      return at > 0 ? cell.cell.key - rungs[at - 1]! - 1 : undefined;
+    },
+    show: (value) => `${value} ${value === 1 ? "key" : "keys"} down, ×${(2 ** (value / 12)).toFixed(2)} as long`,
+    verdict: (value) => (value > 7 ? 2 : value > 4 ? 1 : 0),
+  };
 }

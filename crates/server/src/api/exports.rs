@@ -95,7 +95,7 @@ fn job_view(job: store::Job) -> JobView {
 
 /// Begins an export.
 #[utoipa::path(post, path = "/api/instruments/{id}/exports", params(("id" = u64, Path)), request_body = NewExport, responses((status = 201, body = Created), (status = 422, body = Problem)))]
-pub(super) async fn begin(
+pub(super) async fn begin_export(
     State(app): State<App>,
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
@@ -119,7 +119,7 @@ pub(super) async fn begin(
 
 /// The newest exports.
 #[utoipa::path(get, path = "/api/instruments/{id}/exports", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
-pub(super) async fn list(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
+pub(super) async fn list_exports(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
     Ok(Json(
         app.store
             .jobs(id, "export")
@@ -128,6 +128,13 @@ pub(super) async fn list(State(app): State<App>, Path(id): Path<u64>) -> Result<
             .map(job_view)
             .collect(),
     ))
+}
+
+/// The newest imports of long takes.
+#[utoipa::path(get, path = "/api/instruments/{id}/imports", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
+pub(super) async fn imports(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
+    let jobs = app.store.jobs(id, "import").await?;
+    Ok(Json(jobs.into_iter().map(job_view).collect()))
 }
 
 /// What a format would lose.

@@ -12,7 +12,7 @@ use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use futures::StreamExt;
 use instrument::{
-    Cell, Fact, Inside, Kind, Layer, NameGuess, NameHabits, OctaveHabit, Origin, Pass, Plan, Said, Strength, Target,
+    Cell, Fact, Inside, InsideLoop, Kind, Layer, NameGuess, NameHabits, OctaveHabit, Origin, Pass, Plan, Said, Strength, Target,
     even_layers, first_plan, key_name, layers_of, octave_habit, settle,
 };
 use program::SoundsOn;
@@ -123,7 +123,10 @@ fn inside_of(file: &tempfile::NamedTempFile) -> std::io::Result<Heard> {
         inside: sampler.as_ref().map(|s| Inside {
             root_key: Some(s.root_key),
             recording_cents: s.recording_cents,
-            looped: s.looped.map(|l| (l.start_frame, l.end_frame)),
+            looped: s.looped.map(|l| InsideLoop {
+                start_frame: l.start_frame,
+                end_frame: l.end_frame,
+            }),
         }),
         from_take: formats::read_mark(&bytes).as_deref().and_then(take_of_mark),
         ..Heard::default()
@@ -147,7 +150,7 @@ fn take_of_name(name: &str) -> Option<u64> {
 
 /// Brings one file; it waits until it is taken in.
 #[utoipa::path(post, path = "/api/instruments/{id}/files", params(("id" = u64, Path), FileName), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201, body = Created), (status = 422, body = Problem)))]
-pub(super) async fn bring(
+pub(super) async fn bring_file(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(FileName { name }): Query<FileName>,
@@ -268,7 +271,7 @@ fn says_of(guess: &NameGuess, heard: &Heard, key: Option<u8>) -> Vec<String> {
 
 /// The files that wait, with what their names tell.
 #[utoipa::path(get, path = "/api/instruments/{id}/files", params(("id" = u64, Path), Habits), responses((status = 200, body = FilesView)))]
-pub(super) async fn list(
+pub(super) async fn list_files(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(habits): Query<Habits>,
@@ -376,7 +379,7 @@ pub(super) struct TakeIn {
 
 /// Takes files in: rungs, layers and round robins that the plan does not have are added to it.
 #[utoipa::path(post, path = "/api/instruments/{id}/files/take-in", params(("id" = u64, Path)), request_body = Vec<TakeIn>, responses((status = 200, body = Vec<Created>), (status = 422, body = Problem)))]
-pub(super) async fn take_in(
+pub(super) async fn take_files_in(
     State(app): State<App>,
     Path(id): Path<u64>,
     Json(wishes): Json<Vec<TakeIn>>,
@@ -533,7 +536,7 @@ fn layers_named(names: &[String], count: usize) -> Vec<Layer> {
 
 /// Files that are not wanted.
 #[utoipa::path(post, path = "/api/instruments/{id}/files/forget", params(("id" = u64, Path)), request_body = Vec<u64>, responses((status = 204)))]
-pub(super) async fn forget(
+pub(super) async fn forget_files(
     State(app): State<App>,
     Path(id): Path<u64>,
     Json(files): Json<Vec<u64>>,
@@ -556,7 +559,7 @@ pub(super) struct OutWish {
 
 /// Takes as files with stable names and a mark inside, in a zip, to be edited elsewhere.
 #[utoipa::path(get, path = "/api/instruments/{id}/out", params(("id" = u64, Path), OutWish), responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 422, body = Problem)))]
-pub(super) async fn out(
+pub(super) async fn takes_out(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(wish): Query<OutWish>,
@@ -622,7 +625,7 @@ pub(super) async fn out(
 
 /// A file that comes back, edited: a new take of the same cell, linked to the one it went out as.
 #[utoipa::path(post, path = "/api/instruments/{id}/back", params(("id" = u64, Path), FileName), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201, body = Created), (status = 422, body = Problem)))]
-pub(super) async fn back(
+pub(super) async fn take_back(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(FileName { name }): Query<FileName>,

@@ -39,7 +39,7 @@ pub(super) struct FileName {
 
 /// Brings a file as a long take: hours long, streamed; a job reads it.
 #[utoipa::path(post, path = "/api/instruments/{id}/long-takes", params(("id" = u64, Path), FileName), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201, body = Created), (status = 422, body = Problem)))]
-pub(super) async fn bring(
+pub(super) async fn bring_long_take(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(FileName { name }): Query<FileName>,
@@ -69,7 +69,7 @@ pub(super) fn uuid_like() -> String {
 
 /// What a stretch of a long take looks like.
 #[utoipa::path(get, path = "/api/long-takes/{id}/peaks", params(("id" = u64, Path), Columns), responses((status = 200, body = PeaksView)))]
-pub(super) async fn peaks(
+pub(super) async fn long_take_peaks(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(wish): Query<Columns>,
@@ -86,7 +86,7 @@ pub(super) async fn peaks(
 
 /// Frames of a long take, as those of a take.
 #[utoipa::path(get, path = "/api/long-takes/{id}/audio", params(("id" = u64, Path), Stretch), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
-pub(super) async fn audio(
+pub(super) async fn long_take_audio(
     State(app): State<App>,
     Path(id): Path<u64>,
     Query(wish): Query<Stretch>,
@@ -305,7 +305,7 @@ pub(super) async fn deal_out(
 
 /// Makes takes of the kept slices.
 #[utoipa::path(post, path = "/api/long-takes/{id}/takes", params(("id" = u64, Path)), request_body = Vec<Dealt>, responses((status = 204), (status = 422, body = Problem)))]
-pub(super) async fn take_in(
+pub(super) async fn slices_to_takes(
     State(app): State<App>,
     Path(id): Path<u64>,
     Json(dealt): Json<Vec<Dealt>>,

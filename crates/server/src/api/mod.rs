@@ -25,7 +25,7 @@ use utoipa_axum::routes;
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Ladder", description = "The API of Ladder's own page."),
-    components(schemas(Problem, Message, crate::recording::FromPage, crate::recording::ToPage))
+    components(schemas(Problem, Message, session::Order, crate::recording::FromPage, crate::recording::ToPage))
 )]
 struct Description;
 
@@ -47,20 +47,21 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
         .routes(routes!(recording::through))
-        .routes(routes!(long_takes::bring))
-        .routes(routes!(long_takes::peaks))
-        .routes(routes!(long_takes::audio))
+        .routes(routes!(long_takes::bring_long_take))
+        .routes(routes!(long_takes::long_take_peaks))
+        .routes(routes!(long_takes::long_take_audio))
         .routes(routes!(long_takes::cut))
         .routes(routes!(long_takes::hear))
         .routes(routes!(long_takes::phrase))
         .routes(routes!(long_takes::deal_out))
-        .routes(routes!(long_takes::take_in))
-        .routes(routes!(files::list, files::bring))
-        .routes(routes!(files::take_in))
-        .routes(routes!(files::forget))
-        .routes(routes!(files::out))
-        .routes(routes!(files::back))
-        .routes(routes!(exports::list, exports::begin))
+        .routes(routes!(long_takes::slices_to_takes))
+        .routes(routes!(files::list_files, files::bring_file))
+        .routes(routes!(files::take_files_in))
+        .routes(routes!(files::forget_files))
+        .routes(routes!(files::takes_out))
+        .routes(routes!(files::take_back))
+        .routes(routes!(exports::list_exports, exports::begin_export))
+        .routes(routes!(exports::imports))
         .routes(routes!(exports::losses))
         .routes(routes!(exports::job))
         .routes(routes!(exports::cancel))

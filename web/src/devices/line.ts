@@ -1,0 +1,207 @@
+// The line from this computer's input to the server: numbered frames, kept until they are acknowledged and sent again after a break.
+import { create } from "zustand";
+import type { Schemas } from "../api/client";
+import type { CapturedBlock } from "./capture-worklet";
+import workletUrl from "./capture-worklet.ts?worker&url";
+import { midiAccess, sentenceOf, useChoices } from "./devices";
+
+type ToPage = Schemas["ToPage"];
+type FromPage = Schemas["FromPage"];
+
+/** Kept at most while the line is broken: ten minutes of stereo at 48 kHz is 230 MB. */
+const MOST_KEPT_SECONDS = 600;
+const AGAIN_AFTER_MS = 700;
+
+interface LineState {
+  open: boolean;
+  /** Whether the server is heard. */
+  connected: boolean;
+  /** Seconds of sound that the server has not acknowledged. */
+  keptSeconds: number;
+  lostFrames: number;
+  rate: number;
+  /** What the device says it runs at. */
+  deviceRate: number | undefined;
+  device: string;
+  peak: number;
+  says: string | undefined;
+}
+
+const CLOSED: LineState = { open: false, connected: false, keptSeconds: 0, lostFrames: 0, rate: 0, deviceRate: undefined, device: "", peak: 0, says: undefined };
+export const useLine = create<LineState>(() => CLOSED);
+
+interface Kept {
+  first: number;
+  frames: number;
+  bytes: ArrayBuffer;
+}
+
+export class Line {
+  private kept: Kept[] = [];
+  private keptFrames = 0;
+  private socket: WebSocket | undefined;
+  private ended = false;
+  private origin = 0;
+  private constructor(
+    private readonly instrument: number,
+    private readonly context: AudioContext,
+    private readonly stream: MediaStream,
+    private readonly channels: number,
+  ) {}
+
+  /** Opens the chosen input without any processing, at the plan's rate: where the device runs at another, the browser converts once. */
+  static async open(instrument: number, rate: number): Promise<Line> {
+    const { input, channels } = useChoices.getState();
+    let stream: MediaStream;
+    try {
+      stream = await navigator.mediaDevices.getUserMedia({
+        audio: { deviceId: input ? { exact: input } : undefined, channelCount: { ideal: channels }, echoCancellation: false, autoGainControl: false, noiseSuppression: false },
+      });
+    } catch (error) {
+      throw new Error(sentenceOf(error));
+    }
+    const context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
+    await context.audioWorklet.addModule(workletUrl);
+    await context.resume();
+    const line = new Line(instrument, context, stream, channels);
+    const track = stream.getAudioTracks()[0];
+    useLine.setState({ ...CLOSED, open: true, rate: context.sampleRate, deviceRate: track?.getSettings().sampleRate, device: track?.label ?? "" });
+    track?.addEventListener("ended", () => {
+      line.say({ device: { name: null } });
+      useLine.setState({ says: "The input device has gone. Plug it in again and go on: what was kept is safe." });
+    });
+    return line;
+  }
+
+  /** Frames per block are few: the meter follows the sound. */
+  begin(): void {
+    const source = new MediaStreamAudioSourceNode(this.context, { mediaStream: this.stream });
+    const node = new AudioWorkletNode(this.context, "ladder-capture", {
+      numberOfOutputs: 0,
+      channelCount: this.channels,
+      channelCountMode: "explicit",
+      processorOptions: { channels: this.channels },
+    });
+    node.port.onmessage = (event: MessageEvent<CapturedBlock>) => this.take(event.data);
+    source.connect(node);
+    this.connect();
+  }
+
+  private take({ first, samples, lost, origin }: CapturedBlock): void {
+    if (this.ended) return;
+    this.origin = origin;
+    let peak = 0;
+    for (const x of samples) peak = Math.max(peak, Math.abs(x));
+    const bytes = new ArrayBuffer(8 + samples.byteLength);
+    new DataView(bytes).setBigUint64(0, BigInt(first), true);
+    new Float32Array(bytes, 8).set(samples);
+    const frames = samples.length / this.channels;
+    this.kept.push({ first, frames, bytes });
+    this.keptFrames += frames;
+    if (lost > 0) {
+      this.say({ lost: { frames: lost } });
+      useLine.setState((state) => ({ lostFrames: state.lostFrames + lost }));
+    }
+    // A line that stays away longer than memory lasts: the oldest goes, and is counted.
+    while (this.keptFrames > MOST_KEPT_SECONDS * this.context.sampleRate) {
+      const gone = this.kept.shift()!;
+      this.keptFrames -= gone.frames;
+      useLine.setState((state) => ({ lostFrames: state.lostFrames + gone.frames, says: "The line was away for too long: the oldest sound had to be dropped." }));
+    }
+    useLine.setState({ peak, keptSeconds: this.keptFrames / this.context.sampleRate });
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(bytes);
+  }
+
+  private say(message: FromPage): void {
+    if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(JSON.stringify(message));
+  }
+
+  private connect(): void {
+    if (this.ended) return;
+    const socket = new WebSocket(`ws://${location.host}/api/instruments/${this.instrument}/line`);
+    let greeted = false;
+    socket.onmessage = (event: MessageEvent<string>) => {
+      const message = JSON.parse(event.data) as ToPage;
+      if (message === "finished") return this.close();
+      if ("acknowledged" in message) {
+        this.acknowledged(message.acknowledged.frame);
+        if (!greeted) {
+          // After a break everything that is not safe goes out again, oldest first.
+          greeted = true;
+          this.socket = socket;
+          useLine.setState({ connected: true });
+          for (const block of this.kept) socket.send(block.bytes);
+        }
+      } else if ("midi" in message) this.sendMidi(message.midi.at_frame, message.midi.bytes);
+      else if ("play" in message) void this.play(message.play);
+      else if ("play_pulse" in message) this.pulse(message.play_pulse.at_frame);
+    };
+    socket.onclose = () => {
+      this.socket = undefined;
+      useLine.setState({ connected: false });
+      if (!this.ended) setTimeout(() => this.connect(), AGAIN_AFTER_MS);
+    };
+  }
+
+  private acknowledged(frame: number): void {
+    while (this.kept[0] && this.kept[0].first + this.kept[0].frames <= frame) this.keptFrames -= this.kept.shift()!.frames;
+    useLine.setState({ keptSeconds: this.keptFrames / this.context.sampleRate });
+  }
+
+  /** When an input frame is, on the clock that MIDI is timed by. */
+  private timeOf(frame: number): number {
+    const now = this.context.getOutputTimestamp();
+    const contextTime = (this.origin + frame) / this.context.sampleRate;
+    return (now.performanceTime ?? performance.now()) + (contextTime - (now.contextTime ?? this.context.currentTime)) * 1000;
+  }
+
+  private sendMidi(frame: number, bytes: number[]): void {
+    const output = midiAccess()?.outputs.get(useChoices.getState().midiOutput);
+    if (!output) {
+      useLine.setState({ says: "The MIDI output is not there: choose one, or plug it in." });
+      return;
+    }
+    const at = this.timeOf(frame);
+    const late = performance.now() - at;
+    output.send(bytes, Math.max(at, performance.now()));
+    if (late > 0 && (bytes[0]! & 0xf0) === 0x90) this.say({ left: { at_frame: frame, left_frame: frame + Math.round((late / 1000) * this.context.sampleRate) } });
+  }
+
+  private async play({ at_frame, take, first, end }: { at_frame: number; take: number; first: number; end: number }): Promise<void> {
+    const response = await fetch(`/api/takes/${take}/audio?first=${first}&end=${end}`);
+    if (!response.ok) return;
+    const samples = new Float32Array(await response.arrayBuffer());
+    const channels = samples.length / (end - first);
+    const buffer = new AudioBuffer({ length: end - first, numberOfChannels: channels, sampleRate: this.context.sampleRate });
+    for (let c = 0; c < channels; c++) {
+      const side = buffer.getChannelData(c);
+      for (let n = 0; n < side.length; n++) side[n] = samples[n * channels + c]!;
+    }
+    this.start(buffer, at_frame);
+  }
+
+  private pulse(frame: number): void {
+    const rate = this.context.sampleRate;
+    const buffer = new AudioBuffer({ length: Math.round(rate * 0.005), sampleRate: rate });
+    const side = buffer.getChannelData(0);
+    for (let n = 0; n < side.length; n++) side[n] = 0.7 * Math.cos((2 * Math.PI * 1000 * n) / rate);
+    this.start(buffer, frame);
+  }
+
+  private start(buffer: AudioBuffer, frame: number): void {
+    const source = new AudioBufferSourceNode(this.context, { buffer });
+    source.connect(this.context.destination);
+    const at = (this.origin + frame) / this.context.sampleRate;
+    const late = this.context.currentTime - at;
+    source.start(Math.max(at, this.context.currentTime));
+    if (late > 0) this.say({ left: { at_frame: frame, left_frame: frame + Math.round(late * this.context.sampleRate) } });
+  }
+
+  close(): void {
+    this.ended = true;
+    this.socket?.close();
+    for (const track of this.stream.getTracks()) track.stop();
+    void this.context.close();
+    useLine.setState(CLOSED);
+  }
+}

@@ -1,0 +1,74 @@
+// One long take: recorded here or brought as a file, then cut into takes.
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, type Schemas } from "../api/client";
+import { duration } from "../model/units";
+import { Choice } from "../parts/Choice";
+import { importsQuery } from "../state/queries";
+import { sayError } from "../state/view";
+import { isGoing, LevelMeter, type RecordProps } from "./Record";
+import { beginRun, tell } from "./run";
+import { Slices } from "./Slices";
+
+export type LongTake = Schemas["LongTakeView"];
+
+/** Sends a file, telling how far it is; the server reads it as it comes. */
+export function send(url: string, file: File, share: (share: number) => void, cancel: { request?: XMLHttpRequest }): Promise<void> {
+  return new Promise((done, failed) => {
+    const request = new XMLHttpRequest();
+    cancel.request = request;
+    request.upload.onprogress = (event) => share(event.lengthComputable ? event.loaded / event.total : 0);
+    request.onload = () => {
+      if (request.status < 300) return done();
+      const detail = (() => { try { return (JSON.parse(request.responseText) as { detail?: string }).detail; } catch { return undefined; } })();
+      failed(new Error(detail ?? `«${file.name}» could not be read.`));
+    };
+    request.onerror = () => failed(new Error(`The line broke while «${file.name}» was sent; what was kept before is safe. Try again.`));
+    request.onabort = () => failed(new Error(`«${file.name}» was not sent: cancelled.`));
+    request.open("POST", url);
+    request.send(file);
+  });
+}
+
+export function LongTakes({ view, progress }: RecordProps) {
+  const [which, setWhich] = useState<string>("");
+  const [sending, setSending] = useState<{ name: string; share: number; cancel: { request?: XMLHttpRequest } } | undefined>();
+  const going = isGoing(progress);
+  const importing = useQuery(importsQuery(view.id)).data;
+  const bring = async (file: File | undefined) => {
+    if (!file) return;
+    const cancel = {};
+    setSending({ name: file.name, share: 0, cancel });
+    await send(`/api/instruments/${view.id}/long-takes?name=${encodeURIComponent(file.name)}`, file, (share) => setSending({ name: file.name, share, cancel }), cancel)
+      .catch(sayError)
+      .finally(() => setSending(undefined));
+  };
+  const chosen = view.long_takes.find((take) => String(take.id) === which) ?? view.long_takes.at(-1);
+  const busy = importing?.find((job) => job.state === "running" || job.state === "waiting");
+  const failed = importing?.[0]?.state === "failed" ? importing[0] : undefined;
+  return (
+    <>
+      <div className="card flex flex-col gap-3 p-3" data-part="long">
+        {going ? (
+          <>
+            <p className="text-center text-[40px] leading-tight font-semibold">Recording · <span className="num">{duration(progress.frames / view.plan.rate_hz)}</span></p>
+            <LevelMeter progress={progress} />
+            <button className="button act self-center" onClick={() => void tell(view.id, "stop").catch(sayError)}>Stop and keep it</button>
+          </>
+        ) : (
+          <div className="flex flex-wrap items-center gap-2">
+            <button className="button act" onClick={() => void beginRun(view, {}).catch(sayError)}>Record one long take</button>
+            <label className="button cursor-pointer">Bring a recording…<input type="file" accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" onChange={(event) => void bring(event.target.files?.[0])} /></label>
+            <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>The plan as a MIDI file</a>
+            <span className="text-ink3">recorded elsewhere from that file, it finds its cells by itself</span>
+          </div>
+        )}
+        {sending && <div className="flex items-center gap-3"><span className="truncate">Sending {sending.name}</span><progress className="h-2 flex-1" value={sending.share} max={1} /><button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>Cancel</button></div>}
+        {busy && <div className="flex items-center gap-3"><span>Reading it</span><progress className="h-2 flex-1" value={busy.share} max={1} /><button className="button !py-0.5" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: busy.id } } }).catch(sayError)}>Cancel</button></div>}
+        {failed && !busy && <p className="text-mark">{failed.error}</p>}
+      </div>
+      {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}` }))} />}
+      {chosen && !going && <Slices key={chosen.id} view={view} take={chosen} />}
+    </>
+  );
+}

@@ -1,0 +1,47 @@
+// The plan of an instrument that is there: edited at any time, kept as a pattern, printed, written as a MIDI file.
+import { useQueryClient } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { answer, api, change, type InstrumentView, type Plan } from "../api/client";
+import { seconds } from "../model/units";
+import { sayError, useView } from "../state/view";
+import { Choice } from "../parts/Choice";
+import { HOWS, PlanForm } from "./PlanForm";
+
+export function PlanBench({ view }: { view: InstrumentView }) {
+  const [name, setName] = useState("");
+  const [tags, setTags] = useState(view.tags.join(", "));
+  const say = useView((state) => state.say);
+  const queries = useQueryClient();
+  const { plan } = view;
+  const keep = (label: string, next: Plan) => void change(view.id, label, [{ fact: "plan", value: next }]).catch(sayError);
+  const keepPattern = async () => {
+    answer(await api.POST("/api/patterns", { body: { name: name.trim() || view.name, instrument: view.id } }));
+    await queries.invalidateQueries({ queryKey: ["patterns"] });
+    setName("");
+    say("Kept as a pattern: the next new instrument can begin with it.");
+  };
+  const keepTags = () => {
+    const list = [...new Set(tags.split(",").map((t) => t.trim()).filter(Boolean))];
+    if (list.join() !== view.tags.join()) void change(view.id, "change the tags", [{ fact: "tags", value: list }]).catch(sayError);
+  };
+  return (
+    <>
+      {view.advice.map((advice) => (
+        <p key={advice.pass} className="card flex items-center gap-3 border-chosen-line bg-chosen p-3" data-part="advice">
+          <span className="flex-1">{advice.because}</span>
+          <button className="button" onClick={() => keep("take the advice", { ...plan, passes: plan.passes.map((p, n) => (n === advice.pass ? { ...p, hold_ms: advice.hold_ms, tail_ms: advice.tail_ms } : p)) })}>Hold {seconds.show(advice.hold_ms / 1000)}, tail {seconds.show(advice.tail_ms / 1000)}</button>
+        </p>
+      ))}
+      <PlanForm plan={plan} onChange={(next) => keep("change the plan", next)} />
+      <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="The plan elsewhere">
+        <div className="w-40"><Choice label="Recorded" value={plan.source.how ?? "over_midi"} onChange={(how) => keep("record it another way", { ...plan, source: { ...plan.source, how } })} options={HOWS.map((h) => ({ value: h.value, name: h.name }))} /></div>
+        <label className="w-44"><span className="field-label">Tags, with commas</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={tags} onChange={(event) => setTags(event.target.value)} onBlur={keepTags} onKeyDown={(event) => { if (event.key === "Enter") keepTags(); event.stopPropagation(); }} /></label>
+        <label className="w-44"><span className="field-label">Name of the pattern</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={name} placeholder={view.name} maxLength={120} onChange={(event) => setName(event.target.value)} onKeyDown={(event) => event.stopPropagation()} /></label>
+        <button className="button" onClick={() => void keepPattern().catch(sayError)}>Keep as a pattern</button>
+        <Link to="/instruments/$id/sheet" params={{ id: String(view.id) }} className="button">Recording sheet</Link>
+        <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>MIDI file</a>
+      </section>
+    </>
+  );
+}
