@@ -20,6 +20,20 @@ pub struct Browser {
 impl Browser {
     /// Opens a window of 1280×800 whose downloads go to its own folder.
     pub async fn open() -> anyhow::Result<Self> {
+        Self::open_with(&[]).await
+    }
+
+    /// The same, whose audio input plays a WAV file over and over, allowed without asking.
+    pub async fn open_hearing(file: &Path) -> anyhow::Result<Self> {
+        Self::open_with(&[
+            "--use-fake-ui-for-media-stream".to_owned(),
+            "--use-fake-device-for-media-stream".to_owned(),
+            format!("--use-file-for-fake-audio-capture={}", file.display()),
+        ])
+        .await
+    }
+
+    async fn open_with(more: &[String]) -> anyhow::Result<Self> {
         let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
         let driver_process = Command::new("chromedriver")
             .arg(format!("--port={port}"))
@@ -40,6 +54,9 @@ impl Browser {
             "--autoplay-policy=no-user-gesture-required",
             "--window-size=1280,800",
         ] {
+            wishes.add_arg(argument)?;
+        }
+        for argument in more {
             wishes.add_arg(argument)?;
         }
         wishes.add_arg(&format!(

@@ -134,6 +134,15 @@ impl Ladder {
         })
     }
 
+    /// Sends a file's bytes.
+    pub fn send(&self, path: &str, bytes: &[u8]) -> anyhow::Result<Value> {
+        let text = ureq::post(&format!("{}{path}", self.address))
+            .set("content-type", "application/octet-stream")
+            .send_bytes(bytes)?
+            .into_string()?;
+        Ok(serde_json::from_str(&text)?)
+    }
+
     /// Asks until the answer is as wished, for a minute at most.
     pub async fn wait_for(&self, path: &str, wished: impl Fn(&Value) -> bool) -> anyhow::Result<Value> {
         let began = Instant::now();

@@ -30,7 +30,7 @@ async fn a_killed_server_goes_on_with_its_run() -> anyhow::Result<()> {
         .as_u64()
         .context("id")?;
     let path = format!("/api/instruments/{id}");
-    ladder.post(&format!("{path}/run"), &json!({ "speed": "full" }))?;
+    ladder.post(&format!("{path}/run"), &json!({}))?;
     let before = takes(&ladder.wait_for(&path, |view| takes(view).len() >= 4).await?);
     ladder.kill()?;
     ladder.restart()?;
@@ -66,7 +66,7 @@ async fn nine_rungs_of_two_layers_are_recorded_whole() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
     ladder.post("/api/instruments", &json!({ "name": "x", "plan": plan() }))?;
     let began = Instant::now();
-    ladder.post("/api/instruments/1/run", &json!({ "speed": "full" }))?;
+    ladder.post("/api/instruments/1/run", &json!({}))?;
     let view = ladder
         .wait_for("/api/instruments/1", |view| {
             takes(view).len() == 18 && view["run"].is_null()
@@ -128,7 +128,7 @@ async fn a_foreign_page_and_bad_requests_are_refused_with_a_sentence() -> anyhow
 async fn a_bad_line_spoils_no_take() -> anyhow::Result<()> {
     let ladder = Ladder::start_on_line(false, "0.05,0.1,0.003").await?;
     ladder.post("/api/instruments", &json!({ "name": "x", "plan": plan() }))?;
-    ladder.post("/api/instruments/1/run", &json!({ "speed": "full" }))?;
+    ladder.post("/api/instruments/1/run", &json!({}))?;
     let view = ladder
         .wait_for("/api/instruments/1", |view| {
             takes(view).len() == 18 && takes(view).iter().all(|take| !take["facts"].is_null())

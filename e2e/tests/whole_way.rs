@@ -26,12 +26,13 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
     // Plan: the cost follows what is typed.
     browser.click("a", "New instrument").await?;
     driver
-        .find(thirtyfour::By::Css("input[placeholder='Night ferry']"))
+        .find(thirtyfour::By::Css("[data-part=name]"))
         .await?
         .send_keys("Harbour at night")
         .await?;
     browser.pick("MIDI program", "2 Engine room").await?;
     browser.fill("Held for", "2 s").await?;
+    browser.pick("Distance between", "6 keys").await?;
     browser
         .until(
             "18 notes",
@@ -139,7 +140,7 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
     // A MIDI keyboard: a port of our own in place of the browser's, which finds none here.
     browser
         .script(
-            "window.port = {}; navigator.requestMIDIAccess = async () => ({ inputs: new Map([['a', window.port]]), onstatechange: null });",
+            "window.port = { id: 'a', name: 'keys' }; navigator.requestMIDIAccess = async () => ({ inputs: new Map([['a', window.port]]), outputs: new Map(), onstatechange: null });",
         )
         .await?;
     browser.click("button", "MIDI").await?;

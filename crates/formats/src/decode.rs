@@ -52,7 +52,10 @@ impl AudioReader {
         };
         let format = symphonia::default::get_probe()
             .format(&hint, stream, &options, &MetadataOptions::default())
-            .map_err(|error| unreadable(&error.to_string()))?
+            .map_err(|error| match error {
+                Error::IoError(_) => unreadable("it ends before any sound begins"),
+                error => unreadable(&error.to_string()),
+            })?
             .format;
         let track = format
             .default_track()

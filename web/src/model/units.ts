@@ -21,7 +21,9 @@ export function grouped(value: number): string {
 }
 
 function signed(value: number, digits: number): string {
-  return (value < 0 ? "−" : "") + Math.abs(value).toFixed(digits);
+  const text = Math.abs(value).toFixed(digits);
+  // No minus before a zero.
+  return (value < 0 && Number(text) !== 0 ? "−" : "") + text;
 }
 
 /** Frames; `12 ms` and `1.5 s` are understood. */

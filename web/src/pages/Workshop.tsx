@@ -68,6 +68,14 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
     // Once for an instrument: afterwards the eye stays where it was.
   }, [view.id]);
 
+  useEffect(() => {
+    // Another plan or pass: what was on the bench may be gone.
+    if (cells.length > 0 && !cells.some((cell) => cell.id === focus)) {
+      const first = cells[Math.floor(cells.length / 2)]!;
+      choose(first.id, new Set([first.id]));
+    }
+  }, [cells, focus, choose]);
+
   const paint = useCallback(
     (surface: Surface, cell: BoardCell, box: Box, colour: string) => paintCell(step, view.plan, progress, thumbs, surface, cell, box, colour),
     [step, view.plan, progress, thumbs],

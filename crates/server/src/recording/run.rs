@@ -191,7 +191,6 @@ impl Run {
     fn report(&mut self) {
         let mut progress = self.lead.progress();
         progress.waits_for.clone_from(&self.waits_for);
-        self.check.clone_from(&progress.check);
         self.recorder.note(self.instrument, progress.clone());
         self.recorder.live.send(Message::Progress {
             instrument: self.instrument,
@@ -239,6 +238,8 @@ impl Run {
                 });
             }
             Action::End { cell, verdict, .. } => {
+                // Reports are seldom beside a rig that runs as fast as it can.
+                self.check = self.lead.progress().check;
                 if let Some(arriving) = self.arriving.take().filter(|arriving| arriving.cell == cell) {
                     self.keep(arriving, verdict.map(|verdict| *verdict)).await?;
                 }
