@@ -59,11 +59,16 @@ async fn the_chimes_are_recorded_hands_free() -> anyhow::Result<()> {
         let verdict = &take["origin"]["verdict"];
         assert_eq!(verdict["findings"], serde_json::json!([]), "{take}");
         assert_eq!(verdict["key"], take["cell"]["key"], "{take}");
-        assert!(take["origin"]["sound_check"]["noise_floor_dbfs"].is_number(), "{take}");
+        assert!(
+            take["origin"]["sound_check"]["noise_floor_dbfs"].is_number(),
+            "{take}"
+        );
     }
     // What the player got wrong stays on its cell, left out, with the reason.
     for take in takes.iter().filter(|take| take["chosen"] == false) {
-        let sentences = take["origin"]["verdict"]["sentences"].as_array().context("sentences")?;
+        let sentences = take["origin"]["verdict"]["sentences"]
+            .as_array()
+            .context("sentences")?;
         assert!(!sentences.is_empty(), "{take}");
     }
     browser.close().await?;

@@ -121,7 +121,9 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
     assert_eq!(lost, "0");
     browser.click("button", "Stop and keep it").await?;
     let view = ladder
-        .wait_for("/api/instruments/1", |view| view["long_takes"][0]["frames"].is_u64())
+        .wait_for("/api/instruments/1", |view| {
+            view["long_takes"][0]["frames"].is_u64()
+        })
         .await?;
     let frames = view["long_takes"][0]["frames"].as_u64().context("frames")?;
     assert!(frames > u64::from(RATE_HZ) * 12, "{frames}");
@@ -140,7 +142,10 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         part,
         (0..part.len()).map(|n| whole[(shift + second + n) % whole.len()]),
     );
-    println!("likeness of {:.1} s: {like:.6}", frames as f64 / f64::from(RATE_HZ) - 2.0);
+    println!(
+        "likeness of {:.1} s: {like:.6}",
+        frames as f64 / f64::from(RATE_HZ) - 2.0
+    );
     assert!(like > 0.9999, "{like}");
 
     // And its sounds start where they stand in the file: within 1 ms of one another's spacing.
@@ -148,7 +153,9 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         .wait_for("/api/instruments/1", |_| ladder.post("/api/long-takes/1/cut", &json!({ "cut": { "silence": { "over_floor_db": 20.0, "shortest_ms": 100.0, "shortest_silence_ms": 200.0, "room_before_ms": 100.0, "room_after_ms": 50.0 } } })).is_ok())
         .await?;
     let audio = Audio::mono(RATE_HZ, arrived);
-    let first_strike = (0..whole.len()).find(|n| (shift + n) % SPACING == 0).context("a strike")?;
+    let first_strike = (0..whole.len())
+        .find(|n| (shift + n) % SPACING == 0)
+        .context("a strike")?;
     for n in 1..6 {
         let from = first_strike + n * SPACING;
         let found = signal::sound_bounds(&audio.slice(from, from + SPACING)).context("a sound")?;

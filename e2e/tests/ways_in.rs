@@ -36,18 +36,30 @@ async fn a_long_take_is_cut_and_lands_in_its_cells_by_the_plans_file() -> anyhow
     let cut = json!({ "cut": { "silence": { "over_floor_db": 10.0, "shortest_ms": 150.0, "shortest_silence_ms": 250.0, "room_before_ms": 100.0, "room_after_ms": 100.0 } } });
     // Its levels are made by a job: until then it is refused with a sentence.
     ladder
-        .wait_for("/api/instruments/1", |_| ladder.post("/api/long-takes/1/cut", &cut).is_ok())
+        .wait_for("/api/instruments/1", |_| {
+            ladder.post("/api/long-takes/1/cut", &cut).is_ok()
+        })
         .await?;
     let found = ladder.post("/api/long-takes/1/cut", &cut)?;
     let slices = ladder.post("/api/long-takes/1/hear", &found["slices"])?;
     let wish = |value: &Value| json!({ "label": "cut", "wishes": [{ "target": { "long_take": 1 }, "fact": "slices", "after": { "value": { "slices": value } } }] });
     ladder.post("/api/instruments/1/changes", &wish(&slices))?;
-    let used = slices.as_array().context("slices")?.iter().filter(|s| s["left_out"] == false).count();
+    let used = slices
+        .as_array()
+        .context("slices")?
+        .iter()
+        .filter(|s| s["left_out"] == false)
+        .count();
     // Eight notes and one false start.
     assert!((8..=9).contains(&used), "{slices}");
     for how in ["midi_file", "by_pitch"] {
         let dealt = ladder.post("/api/long-takes/1/deal", &json!({ "how": how }))?;
-        let fits = dealt.as_array().context("dealt")?.iter().filter(|d| !d["cell"].is_null()).count();
+        let fits = dealt
+            .as_array()
+            .context("dealt")?
+            .iter()
+            .filter(|d| !d["cell"].is_null())
+            .count();
         assert_eq!(fits, 8, "{how}: {dealt}");
     }
     let dealt = ladder.post("/api/long-takes/1/deal", &json!({ "how": "midi_file" }))?;
@@ -88,7 +100,10 @@ fn tone(key: u8, peak: f32) -> Audio {
 #[tokio::test(flavor = "multi_thread")]
 async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
-    ladder.post("/api/instruments", &json!({ "name": "Files", "plan": plan("files", "page", &[60]) }))?;
+    ladder.post(
+        "/api/instruments",
+        &json!({ "name": "Files", "plan": plan("files", "page", &[60]) }),
+    )?;
     let inside = formats::Sampler {
         root_key: 67,
         recording_cents: 4.0,
@@ -106,8 +121,16 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
         let name = name.replace('/', "%2F");
         ladder.send(&format!("/api/instruments/1/files?name={name}"), &bytes)?;
     }
-    assert!(ladder.send("/api/instruments/1/files?name=x.wav", b"a letter").is_err());
-    assert!(ladder.send("/api/instruments/1/files?name=..%2F..%2Fempty.wav", b"").is_err());
+    assert!(
+        ladder
+            .send("/api/instruments/1/files?name=x.wav", b"a letter")
+            .is_err()
+    );
+    assert!(
+        ladder
+            .send("/api/instruments/1/files?name=..%2F..%2Fempty.wav", b"")
+            .is_err()
+    );
     let list = ladder.get("/api/instruments/1/files")?;
     assert_eq!(list["octave"]["shift_keys"], 12, "{list}");
     assert_eq!(list["layers"], json!(["p", "f"]));
@@ -125,10 +148,24 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
         .wait_for("/api/instruments/1", |view| measured(view, 4))
         .await?;
     assert_eq!(view["plan"]["passes"][0]["rungs"], json!([60, 67]));
-    let with_root = takes(&view).into_iter().find(|t| t["cell"]["key"] == 67).context("G4")?;
+    let with_root = takes(&view)
+        .into_iter()
+        .find(|t| t["cell"]["key"] == 67)
+        .context("G4")?;
     assert_eq!(with_root["treatment"]["root_key"], 67);
-    assert!((with_root["treatment"]["recording_cents"].as_f64().context("cents")? - 4.0).abs() < 0.01);
-    assert!(ladder.get("/api/instruments/1/files")?["files"].as_array().is_some_and(Vec::is_empty));
+    assert!(
+        (with_root["treatment"]["recording_cents"]
+            .as_f64()
+            .context("cents")?
+            - 4.0)
+            .abs()
+            < 0.01
+    );
+    assert!(
+        ladder.get("/api/instruments/1/files")?["files"]
+            .as_array()
+            .is_some_and(Vec::is_empty)
+    );
 
     // Out, edited, and back: a new take of the same cell, chosen; undone, the earlier one is chosen again.
     let id = with_root["id"].as_u64().context("id")?;
@@ -145,12 +182,21 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
     quieter.channels.iter_mut().flatten().for_each(|x| *x *= 0.5);
     // The editor dropped the mark; the name still tells.
     let edited = formats::wav_bytes(&quieter, 24, None);
-    ladder.send(&format!("/api/instruments/1/back?name=edited%20%5Btake%20{id}%5D.wav"), &edited)?;
+    ladder.send(
+        &format!("/api/instruments/1/back?name=edited%20%5Btake%20{id}%5D.wav"),
+        &edited,
+    )?;
     let view = ladder
         .wait_for("/api/instruments/1", |view| measured(view, 5))
         .await?;
-    let back = takes(&view).into_iter().find(|t| t["origin"]["from_take"] == id).context("back")?;
-    assert_eq!((&back["cell"], &back["chosen"]), (&with_root["cell"], &json!(true)));
+    let back = takes(&view)
+        .into_iter()
+        .find(|t| t["origin"]["from_take"] == id)
+        .context("back")?;
+    assert_eq!(
+        (&back["cell"], &back["chosen"]),
+        (&with_root["cell"], &json!(true))
+    );
     let db = |take: &Value| take["facts"]["peak_dbfs"].as_f64().unwrap_or(0.0);
     assert!((db(&with_root) - db(&back) - 6.02).abs() < 0.01);
     ladder.post("/api/instruments/1/undo", &json!({}))?;
@@ -158,7 +204,12 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
     // Nobody chose by hand before: the newest counts again, unless the earlier one is chosen.
     let wish = json!({ "label": "the earlier one", "wishes": [{ "target": { "take": id }, "fact": "chosen", "after": { "value": true } }] });
     ladder.post("/api/instruments/1/changes", &wish)?;
-    let chosen = |view: &Value| takes(view).iter().find(|t| t["cell"]["key"] == 67 && t["chosen"] == true).map(|t| t["id"].clone());
+    let chosen = |view: &Value| {
+        takes(view)
+            .iter()
+            .find(|t| t["cell"]["key"] == 67 && t["chosen"] == true)
+            .map(|t| t["id"].clone())
+    };
     assert!(chosen(&view).is_some());
     assert_eq!(chosen(&ladder.get("/api/instruments/1")?), Some(json!(id)));
     ladder.end().await
@@ -173,14 +224,21 @@ async fn takes_come_back_from_a_box_as_new_takes_of_their_cells() -> anyhow::Res
     )?;
     ladder.post("/api/instruments/1/run", &json!({}))?;
     let before = ladder
-        .wait_for("/api/instruments/1", |view| measured(view, 4) && view["run"].is_null())
+        .wait_for("/api/instruments/1", |view| {
+            measured(view, 4) && view["run"].is_null()
+        })
         .await?;
     let ids: Vec<Value> = takes(&before).iter().map(|take| take["id"].clone()).collect();
     ladder.post("/api/instruments/1/through", &json!({ "takes": ids }))?;
     let after = ladder
-        .wait_for("/api/instruments/1", |view| measured(view, 8) && view["run"].is_null())
+        .wait_for("/api/instruments/1", |view| {
+            measured(view, 8) && view["run"].is_null()
+        })
         .await?;
-    for take in takes(&after).iter().filter(|take| take["origin"]["made_by"] == "through a box") {
+    for take in takes(&after)
+        .iter()
+        .filter(|take| take["origin"]["made_by"] == "through a box")
+    {
         let from = takes(&before)
             .into_iter()
             .find(|t| t["id"] == take["origin"]["from_take"])
@@ -189,14 +247,87 @@ async fn takes_come_back_from_a_box_as_new_takes_of_their_cells() -> anyhow::Res
         assert_eq!(take["chosen"], true);
         // The echo rings on, and the box's delay is taken out: 100 ms of room remain.
         let seconds = |t: &Value| {
-            let length = t["facts"]["end_frame"].as_f64().unwrap_or(0.0) - t["facts"]["start_frame"].as_f64().unwrap_or(0.0);
+            let length = t["facts"]["end_frame"].as_f64().unwrap_or(0.0)
+                - t["facts"]["start_frame"].as_f64().unwrap_or(0.0);
             length / 48_000.0
         };
-        assert!(seconds(take) > seconds(&from) + 0.5, "{} after {}", seconds(take), seconds(&from));
+        assert!(
+            seconds(take) > seconds(&from) + 0.5,
+            "{} after {}",
+            seconds(take),
+            seconds(&from)
+        );
         let start_ms = take["facts"]["start_frame"].as_f64().context("start")? / 48.0;
         assert!((start_ms - 100.0).abs() < 12.0, "{start_ms}");
     }
-    assert!(ladder.post("/api/instruments/1/through", &json!({ "takes": [] })).is_err());
+    assert!(
+        ladder
+            .post("/api/instruments/1/through", &json!({ "takes": [] }))
+            .is_err()
+    );
+    ladder.end().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn mics_are_recorded_and_imported_together_and_share_one_treatment() -> anyhow::Result<()> {
+    let ladder = Ladder::start(false).await?;
+    let mut two = plan("over_midi", "slate-chimes", &[60]);
+    two["mics"] = json!(["close", "room"]);
+    ladder.post("/api/instruments", &json!({ "name": "Two mics", "plan": two }))?;
+    ladder.post("/api/instruments/1/run", &json!({}))?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| {
+            measured(view, 2) && view["run"].is_null()
+        })
+        .await?;
+    let take = &takes(&view)[0];
+    assert_eq!(take["channels"], 4);
+    let regions = view["program"]["regions"].as_array().context("regions")?;
+    assert_eq!(regions.len(), 4);
+    // One correction holds for both mics.
+    let wish = json!({ "label": "later", "wishes": [{ "target": { "take": take["id"] }, "fact": "start_frame", "after": { "value": 777 } }] });
+    ladder.post("/api/instruments/1/changes", &wish)?;
+    let view = ladder.get("/api/instruments/1")?;
+    let moved = view["program"]["regions"].as_array().context("regions")?;
+    assert_eq!(
+        moved.iter().filter(|region| region["start_frame"] == 777).count(),
+        2
+    );
+
+    ladder.post(
+        "/api/instruments",
+        &json!({ "name": "Files", "plan": plan("files", "page", &[60]) }),
+    )?;
+    for (mic, peak) in [("close", 0.6), ("room", 0.2)] {
+        let bytes = formats::wav_bytes(&tone(64, peak), 24, None);
+        ladder.send(
+            &format!("/api/instruments/2/files?name=bell_E4_{mic}.wav"),
+            &bytes,
+        )?;
+    }
+    let list = ladder.get("/api/instruments/2/files")?;
+    let files: Vec<Value> = list["files"]
+        .as_array()
+        .context("files")?
+        .iter()
+        .map(|row| json!({ "file": row["id"], "key": row["key"], "mic": row["guess"]["mic"] }))
+        .collect();
+    ladder.post("/api/instruments/2/files/take-in", &json!([{ "files": files }]))?;
+    let view = ladder
+        .wait_for("/api/instruments/2", |view| measured(view, 1))
+        .await?;
+    assert_eq!(view["plan"]["mics"], json!(["close", "room"]));
+    let id = takes(&view)[0]["id"].clone();
+    let loudest = |first: usize| -> anyhow::Result<f32> {
+        let bytes = ladder.bytes(&format!(
+            "/api/takes/{id}/audio?first=0&end=66150&first_channel={first}&channels=1"
+        ))?;
+        Ok(bytes
+            .chunks_exact(4)
+            .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]).abs())
+            .fold(0.0, f32::max))
+    };
+    assert!((loudest(0)? / loudest(1)? - 3.0).abs() < 0.01);
     ladder.end().await
 }
 
@@ -210,13 +341,18 @@ async fn several_programs_become_instruments_of_one_run() -> anyhow::Result<()> 
     let mut ids = Vec::new();
     for program in 1..=3 {
         plan["source"]["program"] = json!(program);
-        let made = ladder.post("/api/instruments", &json!({ "name": format!("Ferry {program}"), "plan": plan }))?;
+        let made = ladder.post(
+            "/api/instruments",
+            &json!({ "name": format!("Ferry {program}"), "plan": plan }),
+        )?;
         ids.push(made["id"].clone());
     }
     ladder.post("/api/instruments/1/run", &json!({ "then": ids[1..] }))?;
     let cards = ladder
         .wait_for("/api/instruments", |cards| {
-            cards.as_array().is_some_and(|cards| cards.iter().all(|card| card["measured"] == 6))
+            cards
+                .as_array()
+                .is_some_and(|cards| cards.iter().all(|card| card["measured"] == 6))
         })
         .await?;
     assert_eq!(cards.as_array().map(Vec::len), Some(3));

@@ -22,17 +22,16 @@ fn sine(key: u8, channels: usize, rate_hz: u32) -> Audio {
 }
 
 /// Runs `ladder measure --json`; gives its exit code and one object a file.
-fn measured(files: &[std::path::PathBuf]) -> (Option<i32>, Vec<serde_json::Value>) {
+fn measured(files: &[std::path::PathBuf]) -> std::io::Result<(Option<i32>, Vec<serde_json::Value>)> {
     let output = Command::new(env!("CARGO_BIN_EXE_ladder"))
         .args(["measure", "--json"])
         .args(files)
-        .output()
-        .unwrap();
-    let lines = String::from_utf8(output.stdout).unwrap();
-    (
-        output.status.code(),
-        lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect(),
-    )
+        .output()?;
+    let lines = String::from_utf8_lossy(&output.stdout)
+        .lines()
+        .map(serde_json::from_str)
+        .collect::<Result<_, _>>()?;
+    Ok((output.status.code(), lines))
 }
 
 /// Files as `sox` and `lame` (Debian's packages) write them.
@@ -42,7 +41,15 @@ fn every_format_gives_the_same_facts() {
     let path = |name: &str| folder.path().join(name);
     let wav = path("a4.wav");
     std::fs::write(&wav, formats::wav_bytes(&sine(69, 2, 44_100), 24, None)).unwrap();
-    let names = ["a4.aiff", "a4 mono.aif", "a4.flac", "a4.ogg", "a4.mp3", "a4 8 bit.wav", "a4 32.wav"];
+    let names = [
+        "a4.aiff",
+        "a4 mono.aif",
+        "a4.flac",
+        "a4.ogg",
+        "a4.mp3",
+        "a4 8 bit.wav",
+        "a4 32.wav",
+    ];
     for name in names {
         // `lame` notes how many frames it put before the first, and `sox` does not.
         let mut convert = Command::new(if name == "a4.mp3" { "lame" } else { "sox" });
@@ -57,8 +64,8 @@ fn every_format_gives_the_same_facts() {
         let status = convert.arg(path(name)).status().unwrap();
         assert!(status.success(), "{name} could not be written");
     }
-    let of_wav = measured(&[wav]).1[0]["loudness_lufs"].as_f64().unwrap();
-    let (code, lines) = measured(&names.map(path));
+    let of_wav = measured(&[wav]).unwrap().1[0]["loudness_lufs"].as_f64().unwrap();
+    let (code, lines) = measured(&names.map(path)).unwrap();
     assert_eq!(code, Some(0), "{lines:?}");
     for (name, facts) in names.iter().zip(&lines) {
         assert_eq!(facts["key"], 69, "{name}");
@@ -73,7 +80,10 @@ fn every_format_gives_the_same_facts() {
         // Two channels of the same are 3 LU over one (ITU-R BS.1770-4).
         let expected = of_wav + 10.0 * (facts["channels"].as_f64().unwrap() / 2.0).log10();
         let most = if lossy { 0.5 } else { 0.05 };
-        assert!((loudness - expected).abs() < most, "{name}: {loudness} for {expected}");
+        assert!(
+            (loudness - expected).abs() < most,
+            "{name}: {loudness} for {expected}"
+        );
         if !name.contains("mp3") {
             assert_eq!(facts["frames"], 88_200, "{name}");
         }
@@ -105,7 +115,7 @@ fn good_files_are_measured_and_bad_ones_are_named() {
         "silent.wav",
         "not there.wav",
     ];
-    let (code, lines) = measured(&names.map(path));
+    let (code, lines) = measured(&names.map(path)).unwrap();
     assert_eq!(code, Some(1));
     assert_eq!(lines.len(), names.len());
     assert_eq!(

@@ -12,6 +12,7 @@ fn voices(c: &mut Criterion) {
             name: "a".into(),
             source: "a".into(),
             rate_hz: 48_000,
+            first_channel: 0,
             channels: 2,
             frames,
         }],

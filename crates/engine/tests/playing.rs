@@ -35,6 +35,7 @@ fn program_of(region: Region, frames: u64) -> Program {
         name: "a".into(),
         source: "a".into(),
         rate_hz: 48_000,
+        first_channel: 0,
         channels: 1,
         frames,
     };

@@ -72,14 +72,46 @@ mod tests {
     fn root_detune_and_sustain_loop_are_read() {
         let chunk = |id: &[u8], body: &[u8]| [id, &(body.len() as u32).to_be_bytes(), body].concat();
         let mark = |id: u16, at: u32, name: &[u8]| {
-            let mut bytes = [&id.to_be_bytes()[..], &at.to_be_bytes(), &[name.len() as u8], name].concat();
+            let mut bytes = [
+                &id.to_be_bytes()[..],
+                &at.to_be_bytes(),
+                &[name.len() as u8],
+                name,
+            ]
+            .concat();
             if (name.len() + 1) % 2 == 1 {
                 bytes.push(0);
             }
             bytes
         };
-        let marks = [&2u16.to_be_bytes()[..], &mark(1, 1_000, b"beg loop"), &mark(2, 5_000, b"end")].concat();
-        let inst = [58u8, (-12i8) as u8, 0, 127, 1, 127, 0, 0, 0, 1, 0, 1, 0, 2, 0, 0, 0, 0, 0, 0];
+        let marks = [
+            &2u16.to_be_bytes()[..],
+            &mark(1, 1_000, b"beg loop"),
+            &mark(2, 5_000, b"end"),
+        ]
+        .concat();
+        let inst = [
+            58u8,
+            (-12i8) as u8,
+            0,
+            127,
+            1,
+            127,
+            0,
+            0,
+            0,
+            1,
+            0,
+            1,
+            0,
+            2,
+            0,
+            0,
+            0,
+            0,
+            0,
+            0,
+        ];
         let body = [&b"AIFF"[..], &chunk(b"MARK", &marks), &chunk(b"INST", &inst)].concat();
         let read = read_aiff_sampler(&chunk(b"FORM", &body)).unwrap();
         assert_eq!((read.root_key, read.recording_cents), (58, 12.0));

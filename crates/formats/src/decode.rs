@@ -133,7 +133,9 @@ impl AudioReader {
             match self.decoder.decode(&packet) {
                 Ok(buffer) => {
                     let spec = *buffer.spec();
-                    if self.rate_hz != 0 && (spec.rate, spec.channels.count()) != (self.rate_hz, self.channels) {
+                    if self.rate_hz != 0
+                        && (spec.rate, spec.channels.count()) != (self.rate_hz, self.channels)
+                    {
                         return Err(unreadable("its rate or channels change in the middle"));
                     }
                     (self.rate_hz, self.channels) = (spec.rate, spec.channels.count());

@@ -16,7 +16,9 @@ pub use decode::{AudioReader, decode};
 pub use lower::{Bake, Format, Loss, Lowered, bake, lower};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};
-pub use wav::{Sampler, WavLayout, decode_samples, encode_samples, read_mark, read_sampler, wav_bytes, write_wav};
+pub use wav::{
+    Sampler, WavLayout, decode_samples, encode_samples, read_mark, read_sampler, wav_bytes, write_wav,
+};
 
 /// Why a file cannot be read or written; a sentence for its owner.
 #[derive(Debug, thiserror::Error)]

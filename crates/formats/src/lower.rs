@@ -152,6 +152,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             source: format!("samples/{name}.wav"),
             name,
             frames: end_frame - region.start_frame,
+            first_channel: 0,
             ..sample.clone()
         });
         // Whole cents in −50..50, the rest in the root.

@@ -135,6 +135,7 @@ pub fn read_sfz(text: &str, probe: impl Fn(&str) -> Option<(u32, u16, u64)>) -> 
                             name,
                             source: source.clone(),
                             rate_hz,
+                            first_channel: 0,
                             channels,
                             frames,
                         });
@@ -376,6 +377,7 @@ mod tests {
                     name: format!("bar C♯{n} / soft"),
                     source: n.to_string(),
                     rate_hz: 48_000,
+                    first_channel: 0,
                     channels: 2,
                     frames: 1_000,
                 };

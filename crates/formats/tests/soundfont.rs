@@ -54,6 +54,7 @@ fn instrument() -> (Program, Vec<Audio>) {
                 name: format!("{root} {layer}"),
                 source: String::new(),
                 rate_hz: RATE,
+                first_channel: 0,
                 channels: 2,
                 frames: 96_000,
             });

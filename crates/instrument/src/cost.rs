@@ -19,7 +19,7 @@ pub struct Cost {
 
 /// Counts the cost of a plan.
 pub fn cost_of(plan: &Plan) -> Cost {
-    let per_frame = u64::from(plan.channels) * u64::from(plan.bits / 8);
+    let per_frame = u64::from(plan.recording_channels()) * u64::from(plan.bits / 8);
     let mut cost = Cost {
         notes: 0,
         seconds: 0.0,
@@ -27,7 +27,7 @@ pub fn cost_of(plan: &Plan) -> Cost {
         furthest_stretch_keys: 0,
     };
     for pass in &plan.passes {
-        let each = pass.layers.len() as u64 * u64::from(pass.round_robins);
+        let each = u64::from(pass.cells_of_rung());
         let rung = |key: &u8| u64::from(pass.hold_ms_at(*key) + pass.tail_ms);
         let milliseconds = each * pass.rungs.iter().map(rung).sum::<u64>();
         cost.notes += each * pass.rungs.len() as u64;

@@ -75,13 +75,22 @@ const WORDS: [(&str, u32); 25] = [
 ];
 const KEY_UP: [&str; 7] = ["rel", "release", "keyup", "noteoff", "off", "up", "damp"];
 const MICS: [&str; 14] = [
-    "close", "near", "spot", "room", "far", "amb", "ambient", "hall", "overhead", "oh", "dry", "wet", "stage", "line",
+    "close", "near", "spot", "room", "far", "amb", "ambient", "hall", "overhead", "oh", "dry", "wet",
+    "stage", "line",
 ];
 const CHORDS: [&str; 20] = [
-    "maj7", "maj9", "maj", "min7", "min9", "min", "m7b5", "m7", "m9", "m6", "m", "sus2", "sus4", "sus", "dim7", "dim", "aug",
-    "add9", "7sus4", "chord",
+    "maj7", "maj9", "maj", "min7", "min9", "min", "m7b5", "m7", "m9", "m6", "m", "sus2", "sus4", "sus",
+    "dim7", "dim", "aug", "add9", "7sus4", "chord",
 ];
-const STEPS: [(char, i32); 7] = [('C', 0), ('D', 2), ('E', 4), ('F', 5), ('G', 7), ('A', 9), ('B', 11)];
+const STEPS: [(char, i32); 7] = [
+    ('C', 0),
+    ('D', 2),
+    ('E', 4),
+    ('F', 5),
+    ('G', 7),
+    ('A', 9),
+    ('B', 11),
+];
 
 /// A note at a place in a name.
 struct NoteAt {
@@ -94,7 +103,8 @@ struct NoteAt {
 
 fn text_at(chars: &[char], at: usize, word: &str) -> bool {
     let mut rest = chars[at.min(chars.len())..].iter();
-    word.chars().all(|c| rest.next().is_some_and(|r| r.eq_ignore_ascii_case(&c)))
+    word.chars()
+        .all(|c| rest.next().is_some_and(|r| r.eq_ignore_ascii_case(&c)))
 }
 
 fn letter_at(chars: &[char], at: usize) -> bool {
@@ -109,15 +119,16 @@ fn digit_at(chars: &[char], at: usize) -> bool {
 fn ends_word(chars: &[char], at: usize) -> bool {
     !letter_at(chars, at)
         || (at > 0 && digit_at(chars, at - 1) && chars[at].is_uppercase())
-        || ["v", "vel", "rr", "r", "l"].iter().any(|mark| {
-            text_at(chars, at, mark) && digit_at(chars, at + mark.len())
-        })
+        || ["v", "vel", "rr", "r", "l"]
+            .iter()
+            .any(|mark| text_at(chars, at, mark) && digit_at(chars, at + mark.len()))
 }
 
 fn note_at(chars: &[char], at: usize, habits: NameHabits) -> Option<NoteAt> {
     let first = *chars.get(at)?;
     // A word may begin after a separator, a digit, or as a capital after a small letter.
-    let begins = at == 0 || !chars[at - 1].is_alphabetic() || (chars[at - 1].is_lowercase() && first.is_uppercase());
+    let begins =
+        at == 0 || !chars[at - 1].is_alphabetic() || (chars[at - 1].is_lowercase() && first.is_uppercase());
     if !begins {
         return None;
     }
@@ -128,7 +139,8 @@ fn note_at(chars: &[char], at: usize, habits: NameHabits) -> Option<NoteAt> {
         _ => STEPS.iter().find(|(letter, _)| *letter == upper)?.1,
     };
     let mut end = at + 1;
-    let german_flat = habits.german && (text_at(chars, end, "es") || (matches!(upper, 'A' | 'E') && text_at(chars, end, "s")));
+    let german_flat = habits.german
+        && (text_at(chars, end, "es") || (matches!(upper, 'A' | 'E') && text_at(chars, end, "s")));
     if matches!(chars.get(end), Some('#' | '♯')) {
         (steps, end) = (steps + 1, end + 1);
     } else if habits.german && text_at(chars, end, "is") {
@@ -160,7 +172,9 @@ fn note_at(chars: &[char], at: usize, habits: NameHabits) -> Option<NoteAt> {
         return None;
     }
     let chord = CHORDS.iter().find(|chord| {
-        text_at(chars, end, chord) && !letter_at(chars, end + chord.len()) && !digit_at(chars, end + chord.len())
+        text_at(chars, end, chord)
+            && !letter_at(chars, end + chord.len())
+            && !digit_at(chars, end + chord.len())
     });
     if let Some(chord) = chord {
         return Some(NoteAt {
@@ -195,7 +209,9 @@ fn octave_at(chars: &[char], at: usize) -> Option<(i32, usize)> {
 }
 
 fn key_of(steps: i32, octave: i32) -> Option<u8> {
-    u8::try_from(steps + 12 * (octave + 1)).ok().filter(|key| *key <= 127)
+    u8::try_from(steps + 12 * (octave + 1))
+        .ok()
+        .filter(|key| *key <= 127)
 }
 
 /// The words and numbers of what is left of a name, with letters and digits apart.
@@ -222,7 +238,11 @@ fn tokens(text: &str) -> Vec<String> {
 pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
     let file = path.rsplit(['/', '\\']).next().unwrap_or(path);
     let name = match file.rsplit_once('.') {
-        Some((name, ending)) if !name.is_empty() && ending.chars().all(char::is_alphanumeric) && ending.len() <= 5 => name,
+        Some((name, ending))
+            if !name.is_empty() && ending.chars().all(char::is_alphanumeric) && ending.len() <= 5 =>
+        {
+            name
+        }
         _ => file,
     };
     let mut chars: Vec<char> = name.chars().collect();
@@ -230,9 +250,25 @@ pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
     // A note with an octave first, the last one in the name: "B flat pad C3" is a C3.
     let places = || (0..chars.len()).rev();
     let found = places()
-        .find_map(|at| note_at(&chars, at, habits).filter(|n| n.octave.is_some()).map(|n| (at, n)))
-        .or_else(|| places().find_map(|at| note_at(&chars, at, habits).filter(|n| n.chord.is_some()).map(|n| (at, n))))
-        .or_else(|| places().find_map(|at| note_at(&chars, at, habits).filter(|n| n.length > 1).map(|n| (at, n))));
+        .find_map(|at| {
+            note_at(&chars, at, habits)
+                .filter(|n| n.octave.is_some())
+                .map(|n| (at, n))
+        })
+        .or_else(|| {
+            places().find_map(|at| {
+                note_at(&chars, at, habits)
+                    .filter(|n| n.chord.is_some())
+                    .map(|n| (at, n))
+            })
+        })
+        .or_else(|| {
+            places().find_map(|at| {
+                note_at(&chars, at, habits)
+                    .filter(|n| n.length > 1)
+                    .map(|n| (at, n))
+            })
+        });
     if let Some((at, note)) = found {
         guess.key = note.octave.and_then(|octave| key_of(note.steps, octave));
         guess.note = note.octave.is_none().then(|| note.steps.rem_euclid(12) as u8);
@@ -247,7 +283,9 @@ pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
     if guess.key.is_none() && guess.note.is_none() {
         // A note without an octave is weak evidence: looked for last, in what the other marks left.
         let text: Vec<char> = name.chars().collect();
-        let found = (0..text.len()).rev().find_map(|at| note_at(&text, at, habits).map(|n| (at, n)));
+        let found = (0..text.len())
+            .rev()
+            .find_map(|at| note_at(&text, at, habits).map(|n| (at, n)));
         if let Some((at, note)) = found {
             let written: String = text[at..at + note.length].iter().collect();
             if let Some(n) = words.iter().position(|w| written.starts_with(w.as_str())) {
@@ -277,7 +315,9 @@ fn take_marks(words: &mut Vec<String>, guess: &mut NameGuess) {
                 if let Some(Strength::Word(_, word)) = guess.strength.replace(Strength::Number(number)) {
                     left.push(word);
                 }
-            } else if is(&["rr", "r", "robin", "alt", "take", "tk", "rep", "seq", "var"]) && guess.round_robin.is_none() {
+            } else if is(&["rr", "r", "robin", "alt", "take", "tk", "rep", "seq", "var"])
+                && guess.round_robin.is_none()
+            {
                 guess.round_robin = Some(number);
             } else if is(&["mic", "m"]) && guess.mic.is_none() {
                 guess.mic = Some(format!("mic {number}"));
@@ -294,7 +334,8 @@ fn take_marks(words: &mut Vec<String>, guess: &mut NameGuess) {
         let names_the_thing = word == "piano" && at == 1;
         match strength {
             Some((_, rank)) if !matches!(guess.strength, Some(Strength::Number(_))) && !names_the_thing => {
-                if let Some(Strength::Word(_, earlier)) = guess.strength.replace(Strength::Word(*rank, word)) {
+                if let Some(Strength::Word(_, earlier)) = guess.strength.replace(Strength::Word(*rank, word))
+                {
                     left.push(earlier);
                 }
             }
@@ -309,15 +350,24 @@ fn take_marks(words: &mut Vec<String>, guess: &mut NameGuess) {
 /// Takes `note 61`, `key061` or a bare number of two or three digits for a key.
 fn take_key_number(words: &mut Vec<String>, guess: &mut NameGuess) {
     let key = |word: &String| {
-        (word.len() >= 2).then(|| word.parse::<u8>().ok().filter(|key| *key <= 127)).flatten()
+        (word.len() >= 2)
+            .then(|| word.parse::<u8>().ok().filter(|key| *key <= 127))
+            .flatten()
     };
     let named = words.iter().enumerate().find_map(|(n, word)| {
         let is = ["n", "note", "key", "midi", "k", "nr"].contains(&word.to_lowercase().as_str());
-        words.get(n + 1).filter(|_| is).and_then(key).map(|key| (n..n + 2, key))
+        words
+            .get(n + 1)
+            .filter(|_| is)
+            .and_then(key)
+            .map(|key| (n..n + 2, key))
     });
     let bare = || {
-        let numbers: Vec<(usize, u8)> =
-            words.iter().enumerate().filter_map(|(n, word)| Some((n, key(word)?))).collect();
+        let numbers: Vec<(usize, u8)> = words
+            .iter()
+            .enumerate()
+            .filter_map(|(n, word)| Some((n, key(word)?)))
+            .collect();
         let (n, found) = numbers.iter().find(|(_, key)| *key >= 12)?;
         Some((*n..*n + 1, *found))
     };
@@ -393,7 +443,9 @@ pub fn octave_habit(pairs: &[(u8, u8)]) -> Option<OctaveHabit> {
         }
     }
     // Among equals the names are taken by their word.
-    let (shift, agree) = votes.into_iter().max_by_key(|(shift, agree)| (*agree, -shift.abs()))?;
+    let (shift, agree) = votes
+        .into_iter()
+        .max_by_key(|(shift, agree)| (*agree, -shift.abs()))?;
     (agree * 2 > pairs.len()).then_some(OctaveHabit {
         shift_keys: shift,
         agree,
@@ -536,7 +588,11 @@ mod tests {
             ("Ddim.wav", 2, Some("dim")),
         ] {
             let guess = read(name);
-            assert_eq!((guess.note, guess.chord.as_deref(), guess.key), (Some(note), chord, None), "{name}");
+            assert_eq!(
+                (guess.note, guess.chord.as_deref(), guess.key),
+                (Some(note), chord, None),
+                "{name}"
+            );
         }
     }
 
@@ -562,11 +618,18 @@ mod tests {
         let names: Vec<String> = ["bell C4_1.wav", "bell C4_2.wav", "bell D4_1.wav", "bell D4_2.wav"]
             .map(str::to_owned)
             .to_vec();
-        let robins: Vec<Option<u32>> = settle(&names, NameHabits::default()).iter().map(|g| g.round_robin).collect();
+        let robins: Vec<Option<u32>> = settle(&names, NameHabits::default())
+            .iter()
+            .map(|g| g.round_robin)
+            .collect();
         assert_eq!(robins, [Some(1), Some(2), Some(1), Some(2)]);
         let shared: Vec<String> = ["set 3 C4.wav", "set 3 D4.wav"].map(str::to_owned).to_vec();
         let guesses = settle(&shared, NameHabits::default());
-        assert!(guesses.iter().all(|g| g.round_robin.is_none() && g.stem == "set 3"));
+        assert!(
+            guesses
+                .iter()
+                .all(|g| g.round_robin.is_none() && g.stem == "set 3")
+        );
     }
 
     #[test]

@@ -16,7 +16,9 @@ mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
 pub use cost::{Cost, cost_of};
-pub use file_names::{NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle};
+pub use file_names::{
+    NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
+};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};

@@ -68,16 +68,31 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         name: name.to_owned(),
         ..Program::default()
     };
-    for (index, pass) in (0u16..).zip(&plan.passes) {
+    // A mic is a strand of its own, whose regions share their takes' treatment with those of the others.
+    let mics: Vec<Option<&String>> = if plan.mics.len() > 1 {
+        plan.mics.iter().map(Some).collect()
+    } else {
+        vec![None]
+    };
+    for ((index, pass), (mic_index, mic)) in (0u16..)
+        .zip(&plan.passes)
+        .flat_map(|pass| (0u16..).zip(&mics).map(move |mic| (pass, mic)))
+    {
         let strand = program.strands.len();
         program.strands.push(Strand {
-            name: pass.name.clone(),
+            name: mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name)),
             sounds_on: pass.sounds_on,
             gain_db: 0.0,
             shape: shape_of(pass.layers.len(), pass.sounds_on),
         });
         let mut rungs: BTreeMap<u8, BTreeMap<u16, Vec<&PlacedTake>>> = BTreeMap::new();
-        for take in takes.iter().filter(|take| take.cell.pass == index) {
+        // A take that was made before there were so many mics has fewer channels.
+        let has_mic =
+            |take: &PlacedTake| mic.is_none() || take.sample.channels >= (mic_index + 1) * plan.channels;
+        for take in takes
+            .iter()
+            .filter(|take| take.cell.pass == index && has_mic(take))
+        {
             rungs
                 .entry(take.cell.key)
                 .or_default()
@@ -101,14 +116,29 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
             };
             // A take of a layer that is no longer planned stays, and is not mapped.
             layers.retain(|&layer, _| usize::from(layer) < pass.layers.len());
-            let lows =
-                velocity_thresholds(layers.keys().filter_map(|&layer| pass.layers.get(usize::from(layer))));
+            let lows = velocity_thresholds(
+                layers
+                    .keys()
+                    .filter_map(|&layer| pass.layers.get(usize::from(layer))),
+            );
             for (m, cells) in layers.values().enumerate() {
                 let mut turns: Vec<&&PlacedTake> = cells.iter().collect();
                 turns.sort_by_key(|take| take.cell.round_robin);
                 for (position, take) in (0u32..).zip(&turns) {
                     let sample = program.samples.len();
-                    program.samples.push(take.sample.clone());
+                    program.samples.push(match mic {
+                        Some(mic) => Sample {
+                            name: format!("{} {mic}", take.sample.name),
+                            first_channel: mic_index * plan.channels,
+                            channels: plan.channels,
+                            ..take.sample.clone()
+                        },
+                        // More than two channels without names: the first two are heard.
+                        None => Sample {
+                            channels: take.sample.channels.min(2),
+                            ..take.sample.clone()
+                        },
+                    });
                     program.regions.push(Region {
                         strand,
                         sample,
@@ -168,6 +198,7 @@ mod tests {
                     name: format!("{cell:?}"),
                     source: String::new(),
                     rate_hz: 48_000,
+                    first_channel: 0,
                     channels: 2,
                     frames: 1000,
                 },
@@ -214,6 +245,27 @@ mod tests {
         let mut layers = plan(&[60], &[30, 70, 120], 1).passes.remove(0).layers;
         layers[1].low_velocity = Some(64);
         assert_eq!(velocity_thresholds(&layers), [1, 64, 95]);
+    }
+
+    #[test]
+    fn mics_are_strands_that_share_their_treatment() {
+        let mut plan = plan(&[60, 64], &[100], 1);
+        plan.mics = vec!["close".into(), "room".into()];
+        let mut takes = taken(&plan, |_| false);
+        takes.iter_mut().for_each(|take| take.sample.channels = 4);
+        takes[1].treatment.start_frame = 77;
+        let program = make_program("x", &plan, &MapSettings::default(), &takes);
+        let names: Vec<&str> = program.strands.iter().map(|s| s.name.as_str()).collect();
+        assert_eq!(names, ["Keys · close", "Keys · room"]);
+        let of = |strand: usize| {
+            program
+                .regions
+                .iter()
+                .filter(move |r| r.strand == strand)
+                .map(|r| (r.start_frame, program.samples[r.sample].first_channel))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!((of(0), of(1)), (vec![(0, 0), (77, 0)], vec![(0, 2), (77, 2)]));
     }
 
     #[test]

@@ -172,6 +172,7 @@ pub fn even_layers(count: usize) -> Vec<Layer> {
                 } else {
                     strike.round() as u8
                 },
+                round_robins: None,
                 low_velocity: None,
             }
         })
@@ -180,12 +181,17 @@ pub fn even_layers(count: usize) -> Vec<Layer> {
 
 /// Rungs from `low` to `high`, `distance` keys apart.
 pub fn even_rungs(low: u8, high: u8, distance: u8) -> Vec<u8> {
-    (low..=high.min(127)).step_by(usize::from(distance.max(1))).collect()
+    (low..=high.min(127))
+        .step_by(usize::from(distance.max(1)))
+        .collect()
 }
 
 /// Offers a first plan for a kind of thing. By hand, one strength and one round robin fewer are asked of a player than of a machine.
 pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
-    let habit = HABITS.iter().find(|habit| habit.kind == kind).unwrap_or(&HABITS[0]);
+    let habit = HABITS
+        .iter()
+        .find(|habit| habit.kind == kind)
+        .unwrap_or(&HABITS[0]);
     let by_hand = how == How::ByHand;
     let layers = if by_hand && habit.layers > 2 {
         habit.layers - 1
@@ -205,6 +211,7 @@ pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
         rate_hz: 48_000,
         bits: 24,
         channels: 2,
+        mics: Vec::new(),
         passes: vec![Pass {
             name: "Keys".into(),
             sounds_on: SoundsOn::KeyDown,
@@ -314,8 +321,16 @@ mod tests {
         for count in [1, 2, 5, 16, 61, 127] {
             let layers = even_layers(count);
             assert_eq!(layers.len(), count);
-            assert!(layers.windows(2).all(|pair| pair[0].strike_velocity < pair[1].strike_velocity));
-            assert!(layers.iter().all(|layer| (1..=127).contains(&layer.strike_velocity)));
+            assert!(
+                layers
+                    .windows(2)
+                    .all(|pair| pair[0].strike_velocity < pair[1].strike_velocity)
+            );
+            assert!(
+                layers
+                    .iter()
+                    .all(|layer| (1..=127).contains(&layer.strike_velocity))
+            );
         }
     }
 

@@ -179,9 +179,17 @@ impl SoundCheck {
             advice.push(if peak > -0.1 {
                 "The loudest note is clipped: take at least 6 dB of gain away.".to_owned()
             } else if peak > high {
-                format!("The loudest note reaches {}: take {:.0} dB of gain away.", whole(peak), peak - high)
+                format!(
+                    "The loudest note reaches {}: take {:.0} dB of gain away.",
+                    whole(peak),
+                    peak - high
+                )
             } else if peak < low {
-                format!("The loudest note reaches only {}: give {:.0} dB more gain.", whole(peak), low - peak)
+                format!(
+                    "The loudest note reaches only {}: give {:.0} dB more gain.",
+                    whole(peak),
+                    low - peak
+                )
             } else {
                 format!("The loudest note reaches {}: the gain is right.", whole(peak))
             });

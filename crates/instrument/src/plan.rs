@@ -73,6 +73,9 @@ pub struct Layer {
     pub name: String,
     /// The velocity it is struck with, 1 to 127.
     pub strike_velocity: u8,
+    /// How often it is recorded, where that is not as often as the rest of its pass.
+    #[serde(default)]
+    pub round_robins: Option<u32>,
     /// The lowest velocity that plays it; `None` is suggested, see [`crate::velocity_thresholds`].
     #[serde(default)]
     pub low_velocity: Option<u8>,
@@ -113,6 +116,16 @@ pub struct Pass {
 }
 
 impl Pass {
+    /// How often a layer is recorded.
+    pub fn round_robins_of(&self, layer: &Layer) -> u32 {
+        layer.round_robins.unwrap_or(self.round_robins)
+    }
+
+    /// Cells of one rung.
+    pub fn cells_of_rung(&self) -> u32 {
+        self.layers.iter().map(|layer| self.round_robins_of(layer)).sum()
+    }
+
     /// How long a rung is held.
     pub fn hold_ms_at(&self, key: u8) -> u32 {
         let (Some(&low), Some(&high), Some(at_high)) =
@@ -140,8 +153,11 @@ pub struct Plan {
     pub rate_hz: u32,
     /// Width kept: 24 or 32 (float).
     pub bits: u16,
-    /// 1 or 2.
+    /// Of each mic: 1 or 2.
     pub channels: u16,
+    /// Names of the mics that are recorded at once, each with its channels one after another; none for one without a name.
+    #[serde(default)]
+    pub mics: Vec<String>,
     /// At least one.
     pub passes: Vec<Pass>,
 }
@@ -164,14 +180,22 @@ pub struct Cell {
 #[error("{0}")]
 pub struct PlanError(pub String);
 
+/// Mics at once, at most.
+const MOST_MICS: usize = 8;
+
 impl Plan {
+    /// Channels of a recording: those of all its mics.
+    pub fn recording_channels(&self) -> u16 {
+        self.channels * self.mics.len().max(1) as u16
+    }
+
     /// Every cell, in the order of recording: pass, rung from low to high, layer, round robin.
     pub fn cells(&self) -> Vec<Cell> {
         let mut cells = Vec::new();
         for (pass, round) in (0u16..).zip(&self.passes) {
             for &key in &round.rungs {
-                for layer in 0..round.layers.len() as u16 {
-                    cells.extend((0..round.round_robins as u16).map(|round_robin| Cell {
+                for (layer, of) in (0u16..).zip(&round.layers) {
+                    cells.extend((0..round.round_robins_of(of) as u16).map(|round_robin| Cell {
                         pass,
                         key,
                         layer,
@@ -195,6 +219,9 @@ impl Plan {
         if !matches!(self.bits, 24 | 32) || !matches!(self.channels, 1 | 2) {
             return wrong("Recordings are kept as 24 or 32 bits, mono or stereo.");
         }
+        if self.mics.len() > MOST_MICS || self.mics.iter().any(|mic| mic.trim().is_empty()) {
+            return wrong("Up to 8 mics are recorded at once, each with a name.");
+        }
         if !(1..=16).contains(&self.source.channel) || !(1..=128).contains(&self.source.program) {
             return wrong("MIDI channels run from 1 to 16, programs from 1 to 128.");
         }
@@ -217,10 +244,18 @@ impl Plan {
             {
                 return wrong("Strike velocities must rise from soft to loud, within 1 to 127.");
             }
-            if !(1..=64).contains(&pass.round_robins) {
+            let own = pass.layers.iter().filter_map(|layer| layer.round_robins);
+            if own
+                .chain([pass.round_robins])
+                .any(|turns| !(1..=64).contains(&turns))
+            {
                 return wrong("Round robins must be between 1 and 64.");
             }
-            let lows: Vec<u8> = pass.layers.iter().filter_map(|layer| layer.low_velocity).collect();
+            let lows: Vec<u8> = pass
+                .layers
+                .iter()
+                .filter_map(|layer| layer.low_velocity)
+                .collect();
             if lows.iter().any(|v| !(1..=127).contains(v)) || lows.windows(2).any(|pair| pair[0] >= pair[1]) {
                 return wrong("Thresholds must rise from soft to loud, within 1 to 127.");
             }
@@ -246,6 +281,7 @@ pub(crate) mod tests {
             .map(|&v| Layer {
                 name: format!("layer {v}"),
                 strike_velocity: v,
+                round_robins: None,
                 low_velocity: None,
             })
             .collect();
@@ -261,6 +297,7 @@ pub(crate) mod tests {
             rate_hz: 48_000,
             bits: 24,
             channels: 2,
+            mics: Vec::new(),
             passes: vec![Pass {
                 name: "Keys".into(),
                 sounds_on: SoundsOn::KeyDown,
@@ -298,6 +335,16 @@ pub(crate) mod tests {
         plan.passes[0].hold_high_ms = Some(1_000);
         let holds = [36, 48, 60, 72].map(|key| plan.passes[0].hold_ms_at(key));
         assert_eq!(holds, [2_000, 1_500, 1_000, 1_000]);
+    }
+
+    #[test]
+    fn a_layer_may_have_round_robins_of_its_own() {
+        let mut plan = plan(&[60, 62], &[40, 100], 3);
+        plan.passes[0].layers[0].round_robins = Some(1);
+        assert_eq!(plan.cells().len(), 2 * (1 + 3));
+        assert_eq!(plan.check(), Ok(()));
+        plan.passes[0].layers[0].round_robins = Some(0);
+        assert!(plan.check().is_err());
     }
 
     /// Plans that were kept before a field was added are still plans.

@@ -37,7 +37,10 @@ impl Slicing {
     /// Whether every slice ends after it starts and none overlaps another.
     pub fn is_in_order(&self) -> bool {
         self.slices.iter().all(|s| s.first_frame < s.end_frame)
-            && self.slices.windows(2).all(|pair| pair[0].end_frame <= pair[1].first_frame)
+            && self
+                .slices
+                .windows(2)
+                .all(|pair| pair[0].end_frame <= pair[1].first_frame)
     }
 }
 
@@ -97,7 +100,9 @@ pub fn deal(plan: &Plan, slices: &[Slice], how: Deal, taken: &HashSet<Cell>) -> 
         Deal::ByPitch => {
             let mut given: HashSet<Cell> = HashSet::new();
             used.map(|(index, slice)| {
-                let heard = slice.key.map(|key| f64::from(key) + slice.cents.unwrap_or(0.0) / 100.0);
+                let heard = slice
+                    .key
+                    .map(|key| f64::from(key) + slice.cents.unwrap_or(0.0) / 100.0);
                 let rung = heard.and_then(|heard| {
                     free.iter()
                         .map(|cell| (cell.key, (f64::from(cell.key) - heard).abs()))
@@ -134,7 +139,10 @@ pub fn deal_by_times(starts_ms: &[f64], notes: &[(Cell, f64)]) -> Vec<Dealt> {
             .min_by(|a, b| a.1.total_cmp(&b.1))
     };
     let meeting = |shift: f64| {
-        let offs = starts_ms.iter().filter_map(|start| nearest(start - shift)).map(|(_, off)| off);
+        let offs = starts_ms
+            .iter()
+            .filter_map(|start| nearest(start - shift))
+            .map(|(_, off)| off);
         let near: Vec<f64> = offs.filter(|off| *off < NEAR_MS).collect();
         (near.len(), -near.iter().sum::<f64>())
     };
@@ -152,7 +160,9 @@ pub fn deal_by_times(starts_ms: &[f64], notes: &[(Cell, f64)]) -> Vec<Dealt> {
     let mut given: Vec<Option<(usize, f64)>> = vec![None; notes.len()];
     let mut drift = 0.0;
     for (slice, start) in starts_ms.iter().enumerate() {
-        let Some((note, _)) = nearest(start - shift - drift) else { continue };
+        let Some((note, _)) = nearest(start - shift - drift) else {
+            continue;
+        };
         let off = start - shift - drift - notes[note].1;
         if off.abs() < NEAR_MS && given[note].is_none_or(|(_, before)| off.abs() < before) {
             given[note] = Some((slice, off.abs()));
@@ -220,7 +230,11 @@ mod tests {
     #[test]
     fn a_recording_of_the_plans_file_lands_in_its_cells() {
         let plan = plan(&(48..68).collect::<Vec<u8>>(), &[100], 1);
-        let notes: Vec<(Cell, f64)> = plan.cells().into_iter().zip((0..).map(|n| 2_000.0 + f64::from(n) * 5_000.0)).collect();
+        let notes: Vec<(Cell, f64)> = plan
+            .cells()
+            .into_iter()
+            .zip((0..).map(|n| 2_000.0 + f64::from(n) * 5_000.0))
+            .collect();
         // Begun 3.7 s before the file, on a clock 0.02 % slow, with a cough, and one note missed.
         let mut starts: Vec<f64> = notes.iter().map(|(_, time)| time * 1.0002 + 3_700.0).collect();
         starts.remove(7);
@@ -244,7 +258,10 @@ mod tests {
         let mut three = slices(&[60, 60, 64]);
         three[1].left_out = true;
         let taken = HashSet::from([plan.cells()[0]]);
-        assert_eq!(cells(&deal(&plan, &three, Deal::Repeats, &taken)), [Some((64, 0)), None]);
+        assert_eq!(
+            cells(&deal(&plan, &three, Deal::Repeats, &taken)),
+            [Some((64, 0)), None]
+        );
     }
 
     #[test]

@@ -122,11 +122,15 @@ pub fn suggest(
     let (root_key, recording_cents) = inside
         .and_then(|inside| Some((inside.root_key?, inside.recording_cents)))
         .unwrap_or((root_key, recording_cents));
-    let measured = facts.loops.first().filter(|_| kind.loops()).map(|found| TakeLoop {
-        start_frame: found.start_frame as u64,
-        end_frame: found.end_frame as u64,
-        crossfade_frames: found.crossfade_frames as u64,
-    });
+    let measured = facts
+        .loops
+        .first()
+        .filter(|_| kind.loops())
+        .map(|found| TakeLoop {
+            start_frame: found.start_frame as u64,
+            end_frame: found.end_frame as u64,
+            crossfade_frames: found.crossfade_frames as u64,
+        });
     let looped = inside
         .and_then(|inside| inside.looped)
         .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)
@@ -237,7 +241,10 @@ mod tests {
         };
         let taken = suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&inside));
         assert_eq!((taken.root_key, taken.recording_cents), (60, -7.0));
-        assert_eq!(taken.looped.map(|l| (l.start_frame, l.end_frame)), Some((20_000, 90_000)));
+        assert_eq!(
+            taken.looped.map(|l| (l.start_frame, l.end_frame)),
+            Some((20_000, 90_000))
+        );
         let beyond = Inside {
             looped: Some(InsideLoop {
                 start_frame: 20_000,
@@ -245,7 +252,10 @@ mod tests {
             }),
             ..inside
         };
-        assert_eq!(suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&beyond)).looped, None);
+        assert_eq!(
+            suggest(Kind::Struck, 57, 48_000, 96_000, &facts(57, 0.0), Some(&beyond)).looped,
+            None
+        );
     }
 
     #[test]

@@ -12,6 +12,9 @@ pub struct Sample {
     pub source: String,
     /// Frames per second.
     pub rate_hz: u32,
+    /// Its first channel in the source, which may hold those of several mics.
+    #[serde(default)]
+    pub first_channel: u16,
     /// 1 or 2.
     pub channels: u16,
     /// Length.

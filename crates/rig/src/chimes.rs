@@ -153,7 +153,10 @@ mod tests {
         left.fill(0.0);
         chimes.render(&mut left, &mut right);
         let partials = signal::partials(&left, 48_000);
-        let strongest = partials.iter().max_by(|a, b| a.amplitude.total_cmp(&b.amplitude)).unwrap();
+        let strongest = partials
+            .iter()
+            .max_by(|a, b| a.amplitude.total_cmp(&b.amplitude))
+            .unwrap();
         for ratio in BAR_RATIOS {
             let nearest = partials
                 .iter()

@@ -47,7 +47,11 @@ impl Model {
     pub const ALL: [(Self, &'static str, &'static str); 3] = [
         (Self::NightFerry, "night-ferry", "Night ferry (simulated)"),
         (Self::ReedOrgan, "reed-organ", "Parlour reed organ (simulated)"),
-        (Self::SlateChimes, "slate-chimes", "Slate chimes and a player (simulated)"),
+        (
+            Self::SlateChimes,
+            "slate-chimes",
+            "Slate chimes and a player (simulated)",
+        ),
     ];
 
     /// The model of an id.

@@ -1,8 +1,8 @@
 //! The cable, the room and the converter.
 
+use crate::chimes::SlateChimes;
 use crate::ferry::NightFerry;
 use crate::organ::ReedOrgan;
-use crate::chimes::SlateChimes;
 use crate::{Gesture, MidiParser, Model, Player};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg32;
@@ -19,6 +19,8 @@ pub struct RigSettings {
     pub noise_dbfs: f64,
     /// How often a player slips.
     pub slips: Slips,
+    /// Stereo pairs at once: the first is close, each further one stands 3 m away and more, quieter and duller.
+    pub mics: usize,
     /// Of everything random.
     pub seed: u64,
 }
@@ -76,6 +78,7 @@ impl Default for RigSettings {
                 clipped: 0.03,
                 door: 0.03,
             },
+            mics: 1,
             seed: 1,
         }
     }
@@ -103,8 +106,16 @@ pub struct Rig {
     by_hand: bool,
     hand: Pcg32,
     delay_line: VecDeque<[f32; 2]>,
+    /// What the further mics will hear, newest last, and what the air has let through of it.
+    air: VecDeque<[f32; 2]>,
+    dull: Vec<[f32; 2]>,
     random: Pcg32,
 }
+
+/// Three metres of air, at 343 m/s.
+const AIR_S: f64 = 3.0 / 343.0;
+const AIR_GAIN: f32 = 0.45;
+const AIR_DULL: f32 = 0.35;
 
 /// Messages take effect on multiples of this many frames after the last, at the exact frame.
 const LONGEST_STRETCH: usize = 256;
@@ -130,6 +141,8 @@ impl Rig {
             by_hand: model == Model::SlateChimes,
             hand: Pcg32::seed_from_u64(settings.seed ^ 0x4a4d),
             delay_line: VecDeque::from(vec![[0.0; 2]; delay]),
+            air: VecDeque::new(),
+            dull: vec![[0.0; 2]; settings.mics.saturating_sub(1)],
             random: Pcg32::seed_from_u64(settings.seed ^ 0x5eed),
         }
     }
@@ -155,7 +168,11 @@ impl Rig {
         } = self.settings.slips;
         let luck: f64 = self.hand.random();
         if luck < wrong_note {
-            strike.0 = if self.hand.random() { key + 1 } else { key.saturating_sub(1) };
+            strike.0 = if self.hand.random() {
+                key + 1
+            } else {
+                key.saturating_sub(1)
+            };
         } else if luck < wrong_note + clipped {
             strike.1 = 3.5;
         } else if luck < wrong_note + clipped + door {
@@ -210,11 +227,11 @@ impl Rig {
         self.frame
     }
 
-    /// The next `frames` frames, stereo.
+    /// The next `frames` frames: stereo for every mic.
     pub fn render(&mut self, frames: usize) -> Block {
         let mut block = Block {
             first_frame: self.frame,
-            samples: Vec::with_capacity(frames * 2),
+            samples: Vec::with_capacity(frames * 2 * self.settings.mics.max(1)),
         };
         let end = self.frame + frames as u64;
         let hum = 10f32.powf(self.settings.hum_dbfs as f32 / 20.0) * 1.3;
@@ -246,7 +263,22 @@ impl Rig {
                 let cycles = (self.frame + n as u64) as f64 * 50.0 / f64::from(self.rate_hz);
                 let angle = (cycles.fract() as f32) * std::f32::consts::TAU;
                 let hum = hum * (angle.sin() + 0.3 * (2.0 * angle).sin() + 0.2 * (3.0 * angle).sin());
-                for side in [l, r] {
+                let mut heard = vec![l, r];
+                let metres = (f64::from(self.rate_hz) * AIR_S) as usize;
+                self.air.push_back([l, r]);
+                while self.air.len() > metres * self.settings.mics {
+                    self.air.pop_front();
+                }
+                for (mic, dull) in self.dull.iter_mut().enumerate() {
+                    let away = metres * (mic + 1);
+                    let arrives = self.air.len().checked_sub(away).and_then(|at| self.air.get(at));
+                    for (side, low) in dull.iter_mut().enumerate() {
+                        let there = arrives.map_or(0.0, |sides| sides[side]) * AIR_GAIN;
+                        *low += AIR_DULL * (there - *low);
+                        heard.push(*low);
+                    }
+                }
+                for side in heard {
                     let heard = side + hum + noise * self.random.random_range(-1.0f32..1.0);
                     // The converter's end.
                     block.samples.push(heard.clamp(-1.0, 1.0));
@@ -278,6 +310,30 @@ mod tests {
         for (model, ..) in Model::ALL {
             assert_eq!(run(model), run(model));
         }
+    }
+
+    #[test]
+    fn a_further_mic_hears_the_same_later_and_softer() {
+        let settings = RigSettings {
+            mics: 2,
+            ..RigSettings::default()
+        };
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, settings);
+        rig.schedule(4_800, &[0x90, 60, 100]);
+        let audio = signal::Audio::from_interleaved(48_000, 4, &rig.render(48_000).samples);
+        let start = |first: usize| {
+            let mic = audio.clone().channels_of(first, 2);
+            (
+                signal::sound_bounds(&mic).unwrap().start_frame as f64,
+                signal::peak_dbfs(&mic),
+            )
+        };
+        let ((close, loud), (room, soft)) = (start(0), start(2));
+        assert!(
+            ((room - close) / 48_000.0 - AIR_S).abs() < 1.5e-3,
+            "{close} {room}"
+        );
+        assert!(loud - soft > 5.0);
     }
 
     #[test]

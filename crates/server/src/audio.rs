@@ -24,6 +24,11 @@ pub struct Stretch {
     pub(crate) first: u64,
     /// First frame after.
     pub(crate) end: u64,
+    /// Its first channel; the first of all where it is left out.
+    #[serde(default)]
+    pub(crate) first_channel: usize,
+    /// So many channels; all that follow where it is left out.
+    pub(crate) channels: Option<usize>,
 }
 
 /// Interleaved 32-bit floats, little-endian.
@@ -57,6 +62,7 @@ pub(crate) async fn take_audio(
         (header::CONTENT_TYPE, "application/octet-stream"),
         (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
     ];
+    let audio = audio.channels_of(wish.first_channel, wish.channels.unwrap_or(usize::MAX));
     Ok((headers, as_bytes(&audio)))
 }
 

@@ -192,11 +192,17 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
         .map(|take| {
             let measurement = measured.get(&take.id);
             let correction = Correction::of(take.id, &facts);
-            let suggestion =
-                measurement.map(|m| {
-                    let inside = take.origin.inside.as_ref();
-                    suggest(plan.kind, take.cell.key, take.form.rate_hz, take.frames, m, inside)
-                });
+            let suggestion = measurement.map(|m| {
+                let inside = take.origin.inside.as_ref();
+                suggest(
+                    plan.kind,
+                    take.cell.key,
+                    take.form.rate_hz,
+                    take.frames,
+                    m,
+                    inside,
+                )
+            });
             let treatment = suggestion.as_ref().map(|s| treat(s, &correction, take.frames));
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
@@ -280,7 +286,10 @@ pub(crate) fn take_name(plan: &Plan, cell: Cell) -> String {
         key_name(cell.key, instrument::MiddleC::C4),
         layer.map_or("", |layer| layer.name.as_str()),
     );
-    if pass.is_some_and(|pass| pass.round_robins > 1) {
+    if pass
+        .zip(layer)
+        .is_some_and(|(pass, layer)| pass.round_robins_of(layer) > 1)
+    {
         name.push_str(&format!(" {}", cell.round_robin + 1));
     }
     name.trim().to_owned()
@@ -291,6 +300,7 @@ fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
         name: take_name(plan, take.cell),
         source: take.id.to_string(),
         rate_hz: take.form.rate_hz,
+        first_channel: 0,
         channels: take.form.channels,
         frames: take.frames,
     }

@@ -1,13 +1,13 @@
 //! Those who do the jobs.
 
 use formats::Format;
+use futures::StreamExt;
 use program::Program;
 use serde_json::{Value, json};
 use signal::Audio;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use std::time::Duration;
-use futures::StreamExt;
 use store::{Job, RecordingForm, Spool, Store};
 use work::{ExportSettings, Library};
 
@@ -182,7 +182,8 @@ impl Library for StoreLibrary {
                 .take(id)
                 .await?
                 .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
-            self.store.take_audio(&take, 0, take.frames).await
+            let audio = self.store.take_audio(&take, 0, take.frames).await?;
+            Ok(audio.channels_of(usize::from(sample.first_channel), usize::from(sample.channels)))
         })
     }
 }

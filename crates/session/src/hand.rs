@@ -51,9 +51,19 @@ const MOST_TRIES: u32 = 8;
 
 enum Phase {
     Listening,
-    Settling { since: u64, quiet: u32 },
-    Waiting { asked_at: u64 },
-    Sounding { first: u64, struck: u64, quiet: u32, early: bool },
+    Settling {
+        since: u64,
+        quiet: u32,
+    },
+    Waiting {
+        asked_at: u64,
+    },
+    Sounding {
+        first: u64,
+        struck: u64,
+        quiet: u32,
+        early: bool,
+    },
     Deciding,
     Ended(RunState),
 }
@@ -188,7 +198,8 @@ impl HandSession {
                 let early = since + self.ms(ON_THE_BEAT_MS) < deaf + counted;
                 let room = (self.kept.len() / self.settings.channels) as u64;
                 let first = self.frame - room.min(self.ms(ROOM_MS) + frames).min(self.frame - asked_at);
-                let extra = (self.kept.len() as u64).saturating_sub((self.frame - first) * self.settings.channels as u64);
+                let extra = (self.kept.len() as u64)
+                    .saturating_sub((self.frame - first) * self.settings.channels as u64);
                 self.kept.drain(..extra as usize);
                 self.phase = Phase::Sounding {
                     first,
@@ -428,7 +439,11 @@ mod tests {
         };
         let jobs = keys
             .iter()
-            .flat_map(|&key| (0u16..).zip(strikes).map(move |(layer, &velocity)| (key, layer, velocity)))
+            .flat_map(|&key| {
+                (0u16..)
+                    .zip(strikes)
+                    .map(move |(layer, &velocity)| (key, layer, velocity))
+            })
             .map(|(key, layer, velocity)| CellJob {
                 cell: Cell {
                     pass: 0,
@@ -487,7 +502,9 @@ mod tests {
     #[test]
     fn a_careful_player_is_through_with_one_take_a_cell() {
         let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
-        let takes = run(&mut session(&[60, 67, 72], &[45, 110], true), &mut rig, |_| Vec::new());
+        let takes = run(&mut session(&[60, 67, 72], &[45, 110], true), &mut rig, |_| {
+            Vec::new()
+        });
         assert_eq!(takes.len(), 6, "{takes:?}");
         assert!(takes.iter().all(|(.., verdict)| verdict.is_good()));
         assert!(takes.iter().all(|(_, frames, _)| *frames > 48_000));
@@ -510,7 +527,11 @@ mod tests {
             let mut rig = Rig::new(Model::SlateChimes, 48_000, settings);
             let mut session = session(&[60, 62, 64, 67, 69, 72], &[45, 110], true);
             let takes = run(&mut session, &mut rig, |_| Vec::new());
-            let good: Vec<Cell> = takes.iter().filter(|(.., v)| v.is_good()).map(|(cell, ..)| *cell).collect();
+            let good: Vec<Cell> = takes
+                .iter()
+                .filter(|(.., v)| v.is_good())
+                .map(|(cell, ..)| *cell)
+                .collect();
             assert_eq!(good.len(), 12, "every cell once: {good:?}");
             refused += takes.len() - good.len();
             for (cell, _, verdict) in takes.iter().filter(|(.., v)| v.is_good()) {
@@ -518,7 +539,11 @@ mod tests {
                 assert!(verdict.peak_dbfs < -0.2);
             }
             let slips = rig.slips_made();
-            assert!(takes.len() - good.len() <= slips + 2, "{} refused for {slips} slips", takes.len() - good.len());
+            assert!(
+                takes.len() - good.len() <= slips + 2,
+                "{} refused for {slips} slips",
+                takes.len() - good.len()
+            );
         }
         assert!(refused >= 8, "the players slipped too seldom to tell: {refused}");
     }
@@ -527,7 +552,14 @@ mod tests {
     fn the_player_keeps_asks_again_goes_back_and_skips() {
         let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
         let mut session = session(&[60, 62, 64], &[100], false);
-        let script = [Order::Again, Order::Keep, Order::Back, Order::Keep, Order::Keep, Order::Keep];
+        let script = [
+            Order::Again,
+            Order::Keep,
+            Order::Back,
+            Order::Keep,
+            Order::Keep,
+            Order::Keep,
+        ];
         let mut next = 0;
         let takes = run(&mut session, &mut rig, |session| {
             if session.progress().state == RunState::Deciding && next < script.len() {

@@ -98,15 +98,24 @@ mod tests {
     #[test]
     fn it_keeps_everything_until_it_is_stopped() {
         let mut session = LongSession::new(2, None);
-        assert!(matches!(session.audio(&[0.0; 64])[..], [Action::Begin { first_frame: 0, .. }]));
+        assert!(matches!(
+            session.audio(&[0.0; 64])[..],
+            [Action::Begin { first_frame: 0, .. }]
+        ));
         assert!(session.audio(&[0.5; 64]).is_empty());
         assert!(session.order(Order::Skip).is_empty());
         let ended = session.order(Order::Stop);
-        assert!(matches!(ended[..], [Action::End { end_frame: 64, .. }, Action::Finished]));
+        assert!(matches!(
+            ended[..],
+            [Action::End { end_frame: 64, .. }, Action::Finished]
+        ));
         assert!((session.progress().peak_dbfs + 6.02).abs() < 0.01);
         assert!(session.order(Order::Stop).is_empty());
         let mut known = LongSession::new(1, Some(100));
         known.audio(&[0.0; 60]);
-        assert!(matches!(known.audio(&[0.0; 60])[..], [Action::End { .. }, Action::Finished]));
+        assert!(matches!(
+            known.audio(&[0.0; 60])[..],
+            [Action::End { .. }, Action::Finished]
+        ));
     }
 }

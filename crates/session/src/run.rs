@@ -302,7 +302,9 @@ impl Session {
         let mut actions = Vec::new();
         if self.controller != job.controller {
             // What the pass before held goes back to 0, where it is another controller.
-            let before = self.controller.filter(|c| job.controller.is_none_or(|now| now.number != c.number));
+            let before = self
+                .controller
+                .filter(|c| job.controller.is_none_or(|now| now.number != c.number));
             let back = before.map(|c| Controller { value: 0, ..c });
             for controller in back.into_iter().chain(job.controller) {
                 actions.push(Action::Midi {
@@ -359,7 +361,6 @@ impl Session {
     fn ms(&self, ms: f64) -> u64 {
         frames_of_ms(self.settings.rate_hz, ms) as u64
     }
-
 }
 
 impl Lead for Session {

@@ -56,7 +56,9 @@ mod tests {
             noise_dbfs: -70.0,
             ..RigSettings::default()
         };
-        let stereo = Rig::new(Model::NightFerry, 48_000, settings).render(24_000).samples;
+        let stereo = Rig::new(Model::NightFerry, 48_000, settings)
+            .render(24_000)
+            .samples;
         let mono: Vec<f32> = stereo.chunks_exact(2).map(|f| f[0]).collect();
         check_silence(&mono, 48_000)
     }

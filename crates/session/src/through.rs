@@ -126,7 +126,9 @@ impl ThroughSession {
                 let audio = self.audio_heard();
                 let first = self.frame - audio.frames() as u64;
                 let loud = signal::peak_dbfs(&audio) > amplitude_to_db(self.floor) + 12.0;
-                let back = sound_bounds(&audio).filter(|_| loud).map(|b| first + b.start_frame as u64);
+                let back = sound_bounds(&audio)
+                    .filter(|_| loud)
+                    .map(|b| first + b.start_frame as u64);
                 let Some(back) = back else {
                     if let Some(check) = &mut self.check {
                         check
@@ -173,7 +175,11 @@ impl ThroughSession {
                 ]
             }
             Phase::Playing { first, over, quiet } => {
-                let quiet = if is_quiet && self.frame > over { quiet + 1 } else { 0 };
+                let quiet = if is_quiet && self.frame > over {
+                    quiet + 1
+                } else {
+                    0
+                };
                 self.phase = Phase::Playing { first, over, quiet };
                 if quiet < QUIET_WINDOWS && self.frame < over + self.ms(LONGEST_TAIL_MS) {
                     return Vec::new();

@@ -61,11 +61,13 @@ pub fn judge(take: &Audio, wanted: &Wanted) -> Verdict {
                 let octaves = (off / 1200.0).round();
                 if off.abs() > RIGHT_NOTE_CENTS {
                     let (heard, wanted) = (pitch.key, wanted.key);
-                    findings.push(if octaves != 0.0 && (off - octaves * 1200.0).abs() <= RIGHT_NOTE_CENTS {
-                        Finding::WrongOctave { heard, wanted }
-                    } else {
-                        Finding::WrongNote { heard, wanted }
-                    });
+                    findings.push(
+                        if octaves != 0.0 && (off - octaves * 1200.0).abs() <= RIGHT_NOTE_CENTS {
+                            Finding::WrongOctave { heard, wanted }
+                        } else {
+                            Finding::WrongNote { heard, wanted }
+                        },
+                    );
                 }
             }
             None => findings.push(Finding::NoNote),
@@ -88,11 +90,7 @@ pub fn judge(take: &Audio, wanted: &Wanted) -> Verdict {
     {
         findings.push(Finding::AnotherSound { after_ms });
     }
-    Verdict::of(
-        findings,
-        pitch.map(|pitch| (pitch.key, pitch.cents)),
-        peak_dbfs,
-    )
+    Verdict::of(findings, pitch.map(|pitch| (pitch.key, pitch.cents)), peak_dbfs)
 }
 
 /// Where the level rises by [`SWELL_DB`] over the lowest it had sunk to, well over the floor, after the strike is over; milliseconds
@@ -146,7 +144,8 @@ mod tests {
                 if t < 0.0 {
                     hiss
                 } else {
-                    ((t * hz * std::f32::consts::TAU).sin() * peak * (-t * decay_per_s).exp() + hiss).clamp(-1.0, 1.0)
+                    ((t * hz * std::f32::consts::TAU).sin() * peak * (-t * decay_per_s).exp() + hiss)
+                        .clamp(-1.0, 1.0)
                 }
             })
             .collect();
@@ -175,10 +174,24 @@ mod tests {
             found(&strike(81, 0.3, 3.0))[..],
             [Finding::WrongOctave { heard: 81, .. }]
         ));
-        assert!(matches!(found(&strike(69, 3.0, 3.0))[..], [Finding::Clipped { .. }]));
-        assert!(matches!(found(&strike(69, 0.01, 3.0))[..], [Finding::TooQuiet { by_db }] if (by_db - 10.0).abs() < 0.5), "{:?}", judge(&strike(69, 0.01, 3.0), &WANTED));
-        assert!(matches!(found(&strike(69, 0.9, 3.0))[..], [Finding::TooLoud { .. }]));
-        assert!(found(&strike(69, 0.3, 90.0)).iter().any(|f| matches!(f, Finding::TooShort { .. })));
+        assert!(matches!(
+            found(&strike(69, 3.0, 3.0))[..],
+            [Finding::Clipped { .. }]
+        ));
+        assert!(
+            matches!(found(&strike(69, 0.01, 3.0))[..], [Finding::TooQuiet { by_db }] if (by_db - 10.0).abs() < 0.5),
+            "{:?}",
+            judge(&strike(69, 0.01, 3.0), &WANTED)
+        );
+        assert!(matches!(
+            found(&strike(69, 0.9, 3.0))[..],
+            [Finding::TooLoud { .. }]
+        ));
+        assert!(
+            found(&strike(69, 0.3, 90.0))
+                .iter()
+                .any(|f| matches!(f, Finding::TooShort { .. }))
+        );
         assert!(matches!(
             found(&Audio::mono(48_000, vec![0.0; 48_000]))[..],
             [Finding::NoNote]

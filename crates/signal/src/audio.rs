@@ -37,6 +37,14 @@ impl Audio {
         }
     }
 
+    /// Some of its channels, cut to those that are there.
+    pub fn channels_of(mut self, first: usize, count: usize) -> Self {
+        let first = first.min(self.channels.len());
+        self.channels.drain(..first);
+        self.channels.truncate(count);
+        self
+    }
+
     /// The mean of all channels; where they cancel each other, the first channel.
     pub fn to_mono(&self) -> Vec<f32> {
         let Some(first) = self.channels.first() else {

@@ -22,15 +22,16 @@ mod slices;
 mod spectrum;
 
 pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
-pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
-pub use slices::{
-    FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence, steady_stretches,
-};
 pub use bounds::{Bounds, sound_bounds};
+pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{LoopCandidate, drift_db, find_loops, seam_db};
 pub use loudness::loudness_lufs;
 pub use measure::{MEASURE_VERSION, Measurement, measure, measure_pitch};
 pub use peaks::{PEAK_BLOCK_FRAMES, Peak, PeakPyramid, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, hz_of_key, key_and_cents, pitch_curve};
+pub use slices::{
+    FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
+    steady_stretches,
+};
 pub use spectrum::{Partial, magnitude_spectrum_db, partials};

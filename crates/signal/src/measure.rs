@@ -75,7 +75,12 @@ pub fn measure(audio: &Audio) -> Measurement {
 /// Only the pitch of the sound in a take.
 pub fn measure_pitch(audio: &Audio) -> Option<Pitch> {
     let bounds = sound_bounds(audio)?;
-    find_pitch(&audio.to_mono(), audio.rate_hz, bounds.start_frame, bounds.end_frame)
+    find_pitch(
+        &audio.to_mono(),
+        audio.rate_hz,
+        bounds.start_frame,
+        bounds.end_frame,
+    )
 }
 
 #[cfg(test)]

@@ -110,7 +110,10 @@ pub fn slice_by_silence(envelope: &Envelope, floor_dbfs: f64, settings: &Silence
         }
         // Only after the sound has settled: an attack rises by itself.
         if n >= sound.first + steps(SETTLED_MS) {
-            let before = db[n.saturating_sub(steps(RISE_MS))..n].iter().copied().fold(f64::INFINITY, f64::min);
+            let before = db[n.saturating_sub(steps(RISE_MS))..n]
+                .iter()
+                .copied()
+                .fold(f64::INFINITY, f64::min);
             lowest = lowest.min(before);
             if db[n] > over && db[n] > before + RISE_DB && before <= lowest + 3.0 {
                 let onset = (n.saturating_sub(steps(RISE_MS))..n)
@@ -278,7 +281,9 @@ pub fn steady_stretches(mono: &[f32], rate_hz: u32) -> Vec<SteadyStretch> {
         from = to;
     }
     // A good seam counts; among equals the longer one.
-    let worth = |s: &SteadyStretch| s.seam_db.unwrap_or(0.0) - (s.end_frame - s.first_frame) as f64 / f64::from(rate_hz) * 4.0;
+    let worth = |s: &SteadyStretch| {
+        s.seam_db.unwrap_or(0.0) - (s.end_frame - s.first_frame) as f64 / f64::from(rate_hz) * 4.0
+    };
     found.sort_by(|a, b| worth(a).total_cmp(&worth(b)));
     found.truncate(40);
     found
@@ -349,7 +354,17 @@ mod tests {
         let found = slice_by_grid(&envelope, 48_000, &settings);
         assert_eq!(found.len(), 5);
         assert_eq!(found[2].first_frame, 48 * (1_000 + 4_000 + 30 - 100));
-        assert!(slice_by_grid(&envelope, 48_000, &GridSettings { spacing_ms: 0.0, ..settings }).is_empty());
+        assert!(
+            slice_by_grid(
+                &envelope,
+                48_000,
+                &GridSettings {
+                    spacing_ms: 0.0,
+                    ..settings
+                }
+            )
+            .is_empty()
+        );
     }
 
     #[test]
@@ -359,7 +374,10 @@ mod tests {
         let phrase: Vec<f32> = (0..4 * 36_000)
             .map(|n| {
                 phase += crate::hz_of_key(f64::from(keys[n / 36_000])) / 48_000.0;
-                (1..=6).map(|k| (TAU * phase * f64::from(k)).sin() / f64::from(k)).sum::<f64>() as f32 * 0.2
+                (1..=6)
+                    .map(|k| (TAU * phase * f64::from(k)).sin() / f64::from(k))
+                    .sum::<f64>() as f32
+                    * 0.2
             })
             .collect();
         let mut found = steady_stretches(&phrase, 48_000);

@@ -1,6 +1,6 @@
 //! Recordings under their hash, and exports under their job. Files go in and out as streams.
 
-use crate::{Spool, Store, RecordingForm};
+use crate::{RecordingForm, Spool, Store};
 use anyhow::Context;
 use bytes::Bytes;
 use futures::StreamExt;

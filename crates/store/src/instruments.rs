@@ -1,7 +1,7 @@
 //! Instruments, their takes and what was measured of them.
 
-use crate::{RecordingForm, Store};
 use crate::schema::{instruments, measurements, recordings, runs, takes};
+use crate::{RecordingForm, Store};
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
@@ -84,7 +84,20 @@ type TakeColumns = (
 type FormColumns = (u32, u16, u16);
 
 fn take_row(
-    (id, instrument_id, pass, key, layer, round_robin, recording, first_frame, frames, made_at, thumbnail, origin): TakeColumns,
+    (
+        id,
+        instrument_id,
+        pass,
+        key,
+        layer,
+        round_robin,
+        recording,
+        first_frame,
+        frames,
+        made_at,
+        thumbnail,
+        origin,
+    ): TakeColumns,
     (rate_hz, channels, bits): FormColumns,
 ) -> TakeRow {
     let cell = Cell {

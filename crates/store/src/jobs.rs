@@ -170,7 +170,8 @@ impl Store {
             return Ok(());
         }
         let body = serde_json::json!({ "job": job.id }).to_string();
-        self.append_event(connection, job.instrument_id, "job", &body).await
+        self.append_event(connection, job.instrument_id, "job", &body)
+            .await
     }
 
     /// Ends a job, if this holder still has it; two never finish one.

@@ -69,7 +69,8 @@ impl Store {
             .await?;
         let id = last_id(&mut connection).await?;
         let body = serde_json::json!({ "long_take": id });
-        self.enqueue_on(&mut connection, instrument, "overview", &body).await?;
+        self.enqueue_on(&mut connection, instrument, "overview", &body)
+            .await?;
         let body = body.to_string();
         self.append_event(&mut connection, instrument, "long_take", &body)
             .await?;

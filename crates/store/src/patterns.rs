@@ -35,8 +35,10 @@ impl Store {
     /// All, by name.
     pub async fn patterns(&self) -> anyhow::Result<Vec<PatternRow>> {
         let mut connection = self.connection().await?;
-        let rows: Vec<(u64, String, String)> =
-            patterns::table.order(patterns::name).load(&mut connection).await?;
+        let rows: Vec<(u64, String, String)> = patterns::table
+            .order(patterns::name)
+            .load(&mut connection)
+            .await?;
         rows.into_iter()
             .map(|(id, name, plan)| {
                 Ok(PatternRow {

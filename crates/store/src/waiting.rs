@@ -47,7 +47,8 @@ impl Store {
             .execute(&mut connection)
             .await?;
         let id = last_id(&mut connection).await?;
-        self.append_event(&mut connection, instrument, "file", "{}").await?;
+        self.append_event(&mut connection, instrument, "file", "{}")
+            .await?;
         Ok(id)
     }
 
@@ -76,20 +77,22 @@ impl Store {
             .load(&mut connection)
             .await?;
         rows.into_iter()
-            .map(|((id, name, recording, heard), (rate_hz, channels, bits, frames))| {
-                Ok(WaitingRow {
-                    id,
-                    name,
-                    recording,
-                    heard: serde_json::from_str(&heard)?,
-                    form: RecordingForm {
-                        rate_hz,
-                        channels,
-                        bits,
-                    },
-                    frames,
-                })
-            })
+            .map(
+                |((id, name, recording, heard), (rate_hz, channels, bits, frames))| {
+                    Ok(WaitingRow {
+                        id,
+                        name,
+                        recording,
+                        heard: serde_json::from_str(&heard)?,
+                        form: RecordingForm {
+                            rate_hz,
+                            channels,
+                            bits,
+                        },
+                        frames,
+                    })
+                },
+            )
             .collect()
     }
 

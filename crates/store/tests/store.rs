@@ -90,10 +90,16 @@ async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()>
             .zip(&samples[4_321..4_421])
             .fold(0.0f32, |top, (a, b)| top.max((a - b).abs()));
         // Half a step of 24 bits; a float is kept as it is.
-        let most = if bits == 24 { 0.5 / 8_388_608.0 + f32::EPSILON } else { 0.0 };
+        let most = if bits == 24 {
+            0.5 / 8_388_608.0 + f32::EPSILON
+        } else {
+            0.0
+        };
         assert!(worst <= most, "{worst} at {bits} bits");
         // An independent reader finds the same file under the hash.
-        let path = folder.path().join(format!("audio/recordings/{}/{hash}.wav", &hash[..2]));
+        let path = folder
+            .path()
+            .join(format!("audio/recordings/{}/{hash}.wav", &hash[..2]));
         let read = formats::decode(std::fs::read(path)?, Some("wav"))?;
         assert_eq!(read, store.take_audio(&row, 0, 10_000).await?);
     }
@@ -120,12 +126,18 @@ async fn long_takes_patterns_and_their_undo_are_kept() -> anyhow::Result<()> {
     let long = store.add_long_take(id, "an evening", &hash, form, 9_600).await?;
     let rows = store.long_takes(id).await?;
     assert_eq!((rows.len(), rows[0].id, rows[0].frames), (1, long, 9_600));
-    assert_eq!(store.long_take_audio(&rows[0], 100, 300).await?.channels[0], vec![0.25; 200]);
+    assert_eq!(
+        store.long_take_audio(&rows[0], 100, 300).await?.channels[0],
+        vec![0.25; 200]
+    );
 
     let slices = json!({ "slices": [{ "first_frame": 10, "end_frame": 20 }] });
     let wish = (Target::LongTake(long), Fact::Slices, Said::Value(slices.clone()));
     store.change(id, "slice it", vec![wish]).await??;
-    assert_eq!(store.facts(id).await?[&(Target::LongTake(long), Fact::Slices)], slices);
+    assert_eq!(
+        store.facts(id).await?[&(Target::LongTake(long), Fact::Slices)],
+        slices
+    );
     store.step_back(id, false).await?;
     assert!(store.facts(id).await?.is_empty());
 

@@ -116,7 +116,9 @@ mod tests {
     impl Library for Tones {
         fn audio(&self, sample: &Sample) -> anyhow::Result<Audio> {
             anyhow::ensure!(sample.source != "gone", "it is not there");
-            let tone: Vec<f32> = (0..sample.frames).map(|n| (n as f32 * 0.05).sin() * 0.5).collect();
+            let tone: Vec<f32> = (0..sample.frames)
+                .map(|n| (n as f32 * 0.05).sin() * 0.5)
+                .collect();
             Ok(Audio::mono(48_000, tone))
         }
     }
@@ -160,6 +162,7 @@ mod tests {
                     name: format!("tone {n}"),
                     source: (*source).to_owned(),
                     rate_hz: 48_000,
+                    first_channel: 0,
                     channels: 1,
                     frames: 5_000,
                 })
@@ -175,7 +178,14 @@ mod tests {
     fn the_zip_holds_every_sample_and_the_same_program_gives_the_same_bytes() {
         let write = || {
             let mut out = Cursor::new(Vec::new());
-            export(&program(&["1", "2"]), settings(Format::Sfz), &Tones, &mut out, |_| true).unwrap();
+            export(
+                &program(&["1", "2"]),
+                settings(Format::Sfz),
+                &Tones,
+                &mut out,
+                |_| true,
+            )
+            .unwrap();
             out.into_inner()
         };
         let bytes = write();
@@ -183,7 +193,10 @@ mod tests {
         let mut zip = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
         assert_eq!(zip.len(), 3);
         let mut text = String::new();
-        zip.by_name("Test.sfz").unwrap().read_to_string(&mut text).unwrap();
+        zip.by_name("Test.sfz")
+            .unwrap()
+            .read_to_string(&mut text)
+            .unwrap();
         let names: Vec<String> = zip.file_names().map(str::to_owned).collect();
         let mut files = std::collections::HashMap::new();
         for name in names.into_iter().filter(|name| name.ends_with(".wav")) {
@@ -209,12 +222,24 @@ mod tests {
     fn a_missing_recording_and_a_cancel_end_it_with_a_sentence() {
         for format in [Format::Sfz, Format::SoundFont2] {
             let mut out = Cursor::new(Vec::new());
-            let gone = export(&program(&["1", "gone"]), settings(format), &Tones, &mut out, |_| true);
+            let gone = export(
+                &program(&["1", "gone"]),
+                settings(format),
+                &Tones,
+                &mut out,
+                |_| true,
+            );
             assert_eq!(
                 gone.unwrap_err().to_string(),
                 "The recording of «tone 1» cannot be read."
             );
-            let cancelled = export(&program(&["1", "2"]), settings(format), &Tones, &mut out, |done| done < 0.4);
+            let cancelled = export(
+                &program(&["1", "2"]),
+                settings(format),
+                &Tones,
+                &mut out,
+                |done| done < 0.4,
+            );
             assert_eq!(cancelled.unwrap_err().to_string(), "Cancelled.");
         }
     }

@@ -29,7 +29,11 @@ pub struct PlanNote {
 impl PlanNote {
     /// When its sound begins: for key-up sounds, when the key comes up.
     pub fn sounds_ms(&self, plan: &Plan) -> u64 {
-        match plan.passes.get(usize::from(self.cell.pass)).map(|pass| pass.sounds_on) {
+        match plan
+            .passes
+            .get(usize::from(self.cell.pass))
+            .map(|pass| pass.sounds_on)
+        {
             Some(SoundsOn::KeyUp) => self.off_ms,
             _ => self.on_ms,
         }
@@ -81,7 +85,10 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
         let key = u7::from(note.cell.key & 127);
         if pass != Some(note.cell.pass) {
             pass = Some(note.cell.pass);
-            let held = plan.passes.get(usize::from(note.cell.pass)).and_then(|pass| pass.controller);
+            let held = plan
+                .passes
+                .get(usize::from(note.cell.pass))
+                .and_then(|pass| pass.controller);
             events.extend(held.map(|c| (note.on_ms - LEAD_MS / 2, controller(c.number, c.value))));
         }
         let vel = u7::from(note.velocity & 127);
@@ -94,7 +101,11 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
     let mut track = Track::new();
     let mut before = 0;
     for (at, kind) in events {
-        let delta = u28::from(u32::try_from(at.saturating_sub(before)).unwrap_or(0).min(0x0FFF_FFFF));
+        let delta = u28::from(
+            u32::try_from(at.saturating_sub(before))
+                .unwrap_or(0)
+                .min(0x0FFF_FFFF),
+        );
         before = before.max(at);
         track.push(TrackEvent { delta, kind });
     }

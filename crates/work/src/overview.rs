@@ -60,7 +60,11 @@ impl OverviewMaker {
             self.end_block();
         }
         let envelope = self.envelope.finish();
-        let levels = envelope.levels.iter().flat_map(|level| level.to_le_bytes()).collect();
+        let levels = envelope
+            .levels
+            .iter()
+            .flat_map(|level| level.to_le_bytes())
+            .collect();
         (self.peaks, levels)
     }
 }
@@ -104,8 +108,13 @@ pub fn audio_columns(audio: &Audio, columns: usize) -> Vec<Peak> {
     (0..columns)
         .map(|n| {
             let from = n * frames / columns;
-            let to = ((n + 1) * frames).div_ceil(columns).clamp(from + 1, frames.max(from + 1));
-            let part = audio.channels.iter().flat_map(|c| c.get(from..to).unwrap_or_default());
+            let to = ((n + 1) * frames)
+                .div_ceil(columns)
+                .clamp(from + 1, frames.max(from + 1));
+            let part = audio
+                .channels
+                .iter()
+                .flat_map(|c| c.get(from..to).unwrap_or_default());
             let (mut low, mut high, mut power, mut count) = (f32::MAX, f32::MIN, 0.0, 0.0f32);
             for &x in part {
                 (low, high) = (low.min(x), high.max(x));
@@ -154,7 +163,12 @@ mod tests {
         let near = peak_bytes(61_000, 62_000);
         let part = &peaks[near.start as usize..near.end as usize];
         assert!(overview_columns(part, 4).iter().any(|p| p.high > 0.7));
-        assert!(envelope_of(&levels, 48_000).levels.iter().any(|level| *level > 0.03));
+        assert!(
+            envelope_of(&levels, 48_000)
+                .levels
+                .iter()
+                .any(|level| *level > 0.03)
+        );
         let audio = Audio::from_interleaved(48_000, 2, &samples);
         assert_eq!(audio_columns(&audio.slice(61_720, 61_736), 16)[8].high, 0.75);
         assert!(overview_columns(&[], 5).is_empty());

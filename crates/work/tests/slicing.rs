@@ -16,6 +16,7 @@ fn half_an_hour_of_chimes_is_cut_into_its_notes() {
     let layer = |name: &str, strike_velocity| Layer {
         name: name.into(),
         strike_velocity,
+        round_robins: None,
         low_velocity: None,
     };
     pass.layers = vec![layer("soft", 45), layer("loud", 110)];
@@ -57,13 +58,20 @@ fn half_an_hour_of_chimes_is_cut_into_its_notes() {
         .filter(|slice| !slice.doubtful)
         .map(|slice| slice.first_frame as f64 * 1_000.0 / f64::from(RATE_HZ) + slicing.room_before_ms)
         .collect();
-    let times: Vec<_> = notes.iter().map(|note| (note.cell, note.sounds_ms(&plan) as f64)).collect();
+    let times: Vec<_> = notes
+        .iter()
+        .map(|note| (note.cell, note.sounds_ms(&plan) as f64))
+        .collect();
     let dealt = deal_by_times(&starts, &times);
     let cells: Vec<_> = dealt.iter().filter_map(|d| d.cell).collect();
     let expected: Vec<_> = notes.iter().map(|note| note.cell).collect();
     assert_eq!(cells, expected, "every note in its cell");
     let extra = starts.len() - cells.len();
-    println!("{} found, {} doubtful, {extra} to mend by hand", found.len(), found.len() - starts.len());
+    println!(
+        "{} found, {} doubtful, {extra} to mend by hand",
+        found.len(),
+        found.len() - starts.len()
+    );
     assert!(extra <= false_starts.len(), "{extra} to mend by hand");
     // A start is where the player struck: 12 ms of delay, 5 ms steps, and a hand that is off by 50 ms at most.
     for (start, (_, time)) in starts.iter().zip(&times).take(20) {

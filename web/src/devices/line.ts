@@ -42,6 +42,8 @@ export class Line {
   private socket: WebSocket | undefined;
   private ended = false;
   private origin = 0;
+  /** What has left already: the server sends again after a break what it has not heard of. */
+  private readonly left = new Set<number>();
   private constructor(
     private readonly instrument: number,
     private readonly context: AudioContext,
@@ -50,8 +52,8 @@ export class Line {
   ) {}
 
   /** Opens the chosen input without any processing, at the plan's rate: where the device runs at another, the browser converts once. */
-  static async open(instrument: number, rate: number): Promise<Line> {
-    const { input, channels } = useChoices.getState();
+  static async open(instrument: number, rate: number, channels: number): Promise<Line> {
+    const { input } = useChoices.getState();
     let stream: MediaStream;
     try {
       stream = await navigator.mediaDevices.getUserMedia({
@@ -132,9 +134,13 @@ export class Line {
           useLine.setState({ connected: true });
           for (const block of this.kept) socket.send(block.bytes);
         }
-      } else if ("midi" in message) this.sendMidi(message.midi.at_frame, message.midi.bytes);
-      else if ("play" in message) void this.play(message.play);
-      else if ("play_pulse" in message) this.pulse(message.play_pulse.at_frame);
+      } else if ("midi" in message) {
+        if (this.first(message.midi.number)) this.sendMidi(message.midi);
+      } else if ("play" in message) {
+        if (this.first(message.play.number)) void this.play(message.play);
+      } else if ("play_pulse" in message) {
+        if (this.first(message.play_pulse.number)) this.pulse(message.play_pulse);
+      }
     };
     socket.onclose = () => {
       this.socket = undefined;
@@ -155,7 +161,17 @@ export class Line {
     return (now.performanceTime ?? performance.now()) + (contextTime - (now.contextTime ?? this.context.currentTime)) * 1000;
   }
 
-  private sendMidi(frame: number, bytes: number[]): void {
+  /** Whether this leaves for the first time; if not, it is said again that it did. */
+  private first(number: number): boolean {
+    if (this.left.has(number)) {
+      this.say({ left: { number, at_frame: 0, left_frame: 0 } });
+      return false;
+    }
+    this.left.add(number);
+    return true;
+  }
+
+  private sendMidi({ number, at_frame: frame, bytes }: { number: number; at_frame: number; bytes: number[] }): void {
     const output = midiAccess()?.outputs.get(useChoices.getState().midiOutput);
     if (!output) {
       useLine.setState({ says: "The MIDI output is not there: choose one, or plug it in." });
@@ -164,10 +180,12 @@ export class Line {
     const at = this.timeOf(frame);
     const late = performance.now() - at;
     output.send(bytes, Math.max(at, performance.now()));
-    if (late > 0 && (bytes[0]! & 0xf0) === 0x90) this.say({ left: { at_frame: frame, left_frame: frame + Math.round((late / 1000) * this.context.sampleRate) } });
+    // A late note-on moves all that follows from it; other messages only say that they left.
+    const counts = late > 0 && (bytes[0]! & 0xf0) === 0x90;
+    this.say({ left: { number, at_frame: frame, left_frame: frame + (counts ? Math.round((late / 1000) * this.context.sampleRate) : 0) } });
   }
 
-  private async play({ at_frame, take, first, end }: { at_frame: number; take: number; first: number; end: number }): Promise<void> {
+  private async play({ number, at_frame, take, first, end }: { number: number; at_frame: number; take: number; first: number; end: number }): Promise<void> {
     const response = await fetch(`/api/takes/${take}/audio?first=${first}&end=${end}`);
     if (!response.ok) return;
     const samples = new Float32Array(await response.arrayBuffer());
@@ -177,24 +195,24 @@ export class Line {
       const side = buffer.getChannelData(c);
       for (let n = 0; n < side.length; n++) side[n] = samples[n * channels + c]!;
     }
-    this.start(buffer, at_frame);
+    this.start(buffer, number, at_frame);
   }
 
-  private pulse(frame: number): void {
+  private pulse({ number, at_frame }: { number: number; at_frame: number }): void {
     const rate = this.context.sampleRate;
     const buffer = new AudioBuffer({ length: Math.round(rate * 0.005), sampleRate: rate });
     const side = buffer.getChannelData(0);
     for (let n = 0; n < side.length; n++) side[n] = 0.7 * Math.cos((2 * Math.PI * 1000 * n) / rate);
-    this.start(buffer, frame);
+    this.start(buffer, number, at_frame);
   }
 
-  private start(buffer: AudioBuffer, frame: number): void {
+  private start(buffer: AudioBuffer, number: number, frame: number): void {
     const source = new AudioBufferSourceNode(this.context, { buffer });
     source.connect(this.context.destination);
     const at = (this.origin + frame) / this.context.sampleRate;
     const late = this.context.currentTime - at;
     source.start(Math.max(at, this.context.currentTime));
-    if (late > 0) this.say({ left: { at_frame: frame, left_frame: frame + Math.round(late * this.context.sampleRate) } });
+    this.say({ left: { number, at_frame: frame, left_frame: frame + Math.max(0, Math.round(late * this.context.sampleRate)) } });
   }
 
   close(): void {

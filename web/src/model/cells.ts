@@ -31,8 +31,19 @@ export function boardCells(view: InstrumentView, pass: number): BoardCell[] {
   return [...planned, ...unplanned].map((cell) => ({ ...cell, take: chosen.get(cell.id), refused: refused.has(cell.id) }));
 }
 
+type Pass = Plan["passes"][number];
+
+export function roundRobinsOf(pass: Pass | undefined, layer: number): number {
+  return pass?.layers[layer]?.round_robins ?? pass?.round_robins ?? 1;
+}
+
+/** The first column of each layer, and after the last how many there are. */
+export function layerColumns(pass: Pass | undefined): number[] {
+  return (pass?.layers ?? []).reduce((columns, _, layer) => [...columns, columns.at(-1)! + roundRobinsOf(pass, layer)], [0]);
+}
+
 function columnOf(plan: Plan, cell: Cell): number {
-  return cell.layer * (plan.passes[cell.pass]?.round_robins ?? 1) + cell.round_robin;
+  return (layerColumns(plan.passes[cell.pass])[cell.layer] ?? 0) + cell.round_robin;
 }
 
 export function plannedCells(plan: Plan, index = 0): BoardCell[] {
@@ -40,7 +51,7 @@ export function plannedCells(plan: Plan, index = 0): BoardCell[] {
   if (!pass) return [];
   return pass.rungs.flatMap((key) =>
     pass.layers.flatMap((_, layer) =>
-      Array.from({ length: pass.round_robins }, (_unused, round_robin) => {
+      Array.from({ length: roundRobinsOf(pass, layer) }, (_unused, round_robin) => {
         const cell: Cell = { pass: index, key, layer, round_robin };
         return { id: cellId(cell), cell, column: columnOf(plan, cell), take: undefined, refused: false };
       }),

@@ -1,7 +1,7 @@
 // A page made for paper: every cell, with room to tick it off.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { holdAt } from "../model/cells";
+import { holdAt, roundRobinsOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { instrumentQuery } from "../state/queries";
 
@@ -34,7 +34,7 @@ export function Sheet() {
                   <td className="num border border-black/40 px-2 py-1">{holdAt(pass, rung) / 1000} s</td>
                   {pass.layers.map((layer, l) => (
                     <td key={layer.name} className="border border-black/40 px-2 py-1">
-                      {Array.from({ length: pass.round_robins }, (_, r) => {
+                      {Array.from({ length: roundRobinsOf(pass, l) }, (_, r) => {
                         const has = view.takes.some((t) => t.chosen && t.cell.pass === p && t.cell.key === rung && t.cell.layer === l && t.cell.round_robin === r);
                         return <span key={r} className="mr-2 inline-block h-3.5 w-3.5 border border-black/60 text-center text-[10px] leading-3">{has ? "✓" : ""}</span>;
                       })}

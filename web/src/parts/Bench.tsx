@@ -1,6 +1,6 @@
 // The right-hand side of a step: which cell is on it, and its neighbours.
 import type { InstrumentView, TakeView } from "../api/client";
-import type { BoardCell } from "../model/cells";
+import { type BoardCell, roundRobinsOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 
@@ -26,10 +26,10 @@ export function BenchHead({ on, note }: { on: OnBench; note?: React.ReactNode })
     <div className="flex items-start justify-between gap-3">
       <div className="min-w-0">
         <h2 className="text-[17px]">
-          <b className="font-semibold">{keyName(cell.cell.key)}</b> <span className="text-ink2">{pass?.layers[cell.cell.layer]?.name}{(pass?.round_robins ?? 1) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}</span>
+          <b className="font-semibold">{keyName(cell.cell.key)}</b> <span className="text-ink2">{pass?.layers[cell.cell.layer]?.name}{roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}</span>
         </h2>
         <p className="truncate text-[11.5px] text-ink3">
-          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz · {take.channels === 2 ? "stereo" : "mono"} · {(take.frames / take.rate_hz).toFixed(1)} s
+          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz · {(view.plan.mics?.length ?? 0) > 1 ? view.plan.mics!.join(" + ") : take.channels === 2 ? "stereo" : take.channels === 1 ? "mono" : `${take.channels} channels`} · {(take.frames / take.rate_hz).toFixed(1)} s
         </p>
       </div>
       <div className="flex items-center gap-2">

@@ -1,7 +1,7 @@
 // All cells, laid out by pitch, with one narrow plot on the same axis. One canvas; the same cells stand in a grid for keyboard and screen reader.
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { Plan, TakeView } from "../api/client";
-import { type BoardCell, layerColour } from "../model/cells";
+import { type BoardCell, layerColour, layerColumns, roundRobinsOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
@@ -104,7 +104,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
       }
       ctx.restore();
-      drawHeader(surface, inner, layers.map((layer) => layer.name), plot);
+      drawHeader(surface, inner, layers.map((layer) => layer.name), layerColumns(plan.passes[cells[0]?.cell.pass ?? 0]), plot);
     },
     [cells, plot, low, keys, boxOf, paint, focus, chosen, hover, drag, layers],
   );
@@ -196,7 +196,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
 export function nameOf(cell: BoardCell, plan: Plan): string {
   const pass = plan.passes[cell.cell.pass];
   const layer = pass?.layers[cell.cell.layer]?.name ?? "";
-  const turn = (pass?.round_robins ?? 1) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : "";
+  const turn = roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : "";
   return `${keyName(cell.cell.key)} ${layer}${turn}`;
 }
 
@@ -241,23 +241,24 @@ function drawPlot(
   }
 }
 
-function drawHeader({ ctx, width, colours }: Surface, inner: number, layers: string[], plot: Plot | undefined): void {
+function drawHeader({ ctx, width, colours }: Surface, inner: number, layers: string[], starts: number[], plot: Plot | undefined): void {
   ctx.fillStyle = colours.sheet;
   ctx.fillRect(0, 0, width, HEADER);
   ctx.fillStyle = colours.line;
   ctx.fillRect(0, HEADER - 1, width, 1);
   ctx.font = SANS;
   ctx.textBaseline = "middle";
-  const column = inner / Math.max(1, layers.length);
+  const one = inner / Math.max(1, starts.at(-1) ?? 1);
   layers.forEach((name, n) => {
+    const [from, to] = [starts[n]! * one, starts[n + 1]! * one];
     if (n > 0) {
       ctx.fillStyle = colours.line2;
-      ctx.fillRect(n * column, 0, 1, HEADER);
+      ctx.fillRect(from, 0, 1, HEADER);
     }
     ctx.fillStyle = layerColour(n, layers.length);
-    ctx.fillRect(n * column + 8, HEADER / 2 - 4, 8, 8);
+    ctx.fillRect(from + 8, HEADER / 2 - 4, 8, 8);
     ctx.fillStyle = colours.ink3;
-    ctx.fillText(name, n * column + 21, HEADER / 2, column - 24);
+    if (to - from > 30) ctx.fillText(name, from + 21, HEADER / 2, to - from - 24);
   });
   if (!plot) return;
   ctx.fillStyle = colours.line;

@@ -1,7 +1,7 @@
 // Fetches a program's audio off the page's thread: the head of every sample first, then the rest, in slices, under a budget.
 export interface LoadWish {
   port?: MessagePort;
-  load?: { samples: { take: string; frames: number; channels: number }[] };
+  load?: { samples: { take: string; frames: number; channels: number; first_channel: number }[] };
   /** A key was struck: these samples come next. */
   first?: number[];
 }
@@ -19,12 +19,13 @@ interface Loading {
   take: string;
   frames: number;
   channels: number;
+  first_channel: number;
   arrived: number;
 }
 
 async function piece(sample: Loading, index: number, end: number, mine: number): Promise<void> {
   const first = sample.arrived;
-  const response = await fetch(`/api/takes/${sample.take}/audio?first=${first}&end=${end}`);
+  const response = await fetch(`/api/takes/${sample.take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.channels}`);
   if (!response.ok) throw new Error(await response.text());
   const bytes = await response.arrayBuffer();
   if (mine !== round || !port) return;

@@ -74,7 +74,7 @@ class Player {
     this.samples = samples;
     useSound.setState({ heads: 0, of: view.program.samples.length });
     this.loader?.postMessage({
-      load: { samples: view.program.samples.map((s) => ({ take: s.source, frames: s.frames, channels: s.channels })) },
+      load: { samples: view.program.samples.map((s) => ({ take: s.source, frames: s.frames, channels: s.channels, first_channel: s.first_channel ?? 0 })) },
     });
   }
 

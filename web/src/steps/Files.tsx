@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
-import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
 import { keyName, parseKey } from "../model/keys";
 import { centsShort } from "../model/units";
 import { Choice } from "../parts/Choice";
@@ -77,10 +77,15 @@ export function Files({ view }: { view: InstrumentView }) {
   };
   const mend = (id: number, what: Mended) => setMended((all) => ({ ...all, [id]: { ...all[id], ...what } }));
   const ready = rows.map(placeOf).filter((place) => place.key !== undefined);
+  // A dropped folder is the instrument: its name is offered, and taken where there is none yet.
+  const folders = new Set(rows.map((row) => row.name.split(/[/\\]/).slice(0, -1)[0]));
+  const folder = folders.size === 1 ? [...folders][0] : undefined;
+  const unnamed = view.name === "This computer's devices" || view.name === "New instrument";
   const takeIn = async (each: boolean) => {
     const groups = each ? stems.map((stem) => ({ name: stem, of: rows.filter((row) => row.guess.stem === stem) })) : [{ name: undefined, of: rows }];
     const body = groups.map((group) => ({ name: group.name, layers, files: group.of.map(placeOf).filter((place) => place.key !== undefined) }));
     const made = answer(await api.POST("/api/instruments/{id}/files/take-in", { params: { path: { id: view.id } }, body: body as never }));
+    if (!each && folder && unnamed) await change(view.id, "name it after its folder", [{ fact: "name", value: folder.slice(0, 120) }]);
     setMended({});
     say(each ? `${made.length} instruments were made.` : `${ready.length} files were taken in.`);
     if (each) await navigate({ to: "/" });

@@ -2,6 +2,7 @@
 import { useEffect, useRef, useState } from "react";
 import { type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
 import { findMidi } from "../devices/devices";
+import { roundRobinsOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { centsShort, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
@@ -82,7 +83,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
             : progress.state === "deciding" ? "Keep it?" : "Paused"}
         </p>
         <p className="text-[112px] leading-none font-semibold tracking-tight">{going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}</p>
-        <p className="text-[28px] leading-tight text-ink2">{going && progress.cell ? `${layer}${(pass?.round_robins ?? 1) > 1 ? ` · ${progress.cell.round_robin + 1} of ${pass!.round_robins}` : ""}` : `${missing} of ${cells.length} cells to record`}</p>
+        <p className="text-[28px] leading-tight text-ink2">{going && progress.cell ? `${layer}${roundRobinsOf(pass, progress.cell.layer) > 1 ? ` · ${progress.cell.round_robin + 1} of ${roundRobinsOf(pass, progress.cell.layer)}` : ""}` : `${missing} of ${cells.length} cells to record`}</p>
         <div className="my-2 w-full"><LevelMeter progress={progress} /></div>
         <p className={`min-h-[26px] text-[17px] font-medium ${verdict == null ? "" : good ? "text-act" : "text-mark"}`} aria-live="assertive" data-part="verdict">
           {verdict == null ? "" : good ? `Good: ${verdict.key != null ? `${keyName(verdict.key)} ${centsShort(verdict.cents)}, ` : ""}${db(verdict.peak_dbfs)}` : `Again, please. ${verdict.sentences.join(" ")}`}

@@ -127,6 +127,7 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
           <Field label="Strengths" value={pass.layers.length} unit={count} onSet={(v) => set({ layers: layersOf(bound(v, 1, 127)) })} />
           <Field label="Round robins" value={pass.round_robins} unit={count} onSet={(v) => set({ round_robins: bound(v, 1, 64) })} />
           <Choice label="Kept as" value={`${plan.rate_hz}/${plan.bits}/${plan.channels}`} onChange={(v) => { const [rate, bits, channels] = v.split("/").map(Number); onChange({ ...plan, rate_hz: rate!, bits: bits!, channels: channels! }); }} options={[44100, 48000, 96000].flatMap((rate) => [24, 32].flatMap((bits) => [2, 1].map((channels) => ({ value: `${rate}/${bits}/${channels}`, name: `${rate / 1000} kHz, ${bits} bit, ${channels === 2 ? "stereo" : "mono"}` }))))} />
+          <Mics plan={plan} onChange={onChange} />
           <Layers pass={pass} byHand={how === "by_hand"} set={set} />
         </>
       ), "layers", "round_robins")}
@@ -167,6 +168,23 @@ function Times({ pass, set, bound }: { pass: Pass; set: (values: Partial<Pass>) 
   );
 }
 
+/** Mics that are recorded at once: names, with commas. */
+function Mics({ plan, onChange }: { plan: Plan; onChange: (plan: Plan) => void }) {
+  const shown = (plan.mics ?? []).join(", ");
+  const [text, setText] = useState(shown);
+  useEffect(() => setText(shown), [shown]);
+  const keep = () => {
+    const mics = [...new Set(text.split(",").map((m) => m.trim()).filter(Boolean))];
+    if (mics.join(", ") !== shown) onChange({ ...plan, mics });
+  };
+  return (
+    <label className="col-span-3">
+      <span className="field-label">Mics at once, with commas between; none for a single one</span>
+      <input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" placeholder="close, room" value={text} onChange={(event) => setText(event.target.value)} onBlur={keep} onKeyDown={(event) => { if (event.key === "Enter") keep(); event.stopPropagation(); }} />
+    </label>
+  );
+}
+
 function RungList({ rungs, onSet }: { rungs: number[]; onSet: (rungs: number[]) => void }) {
   const shown = rungs.map(keyName).join(" ");
   const [text, setText] = useState(shown);
@@ -197,13 +215,14 @@ function Layers({ pass, byHand, set }: { pass: Pass; byHand: boolean; set: (valu
   return (
     <div className="col-span-3 max-h-[170px] overflow-auto">
       <table className="w-full text-left text-[12px]">
-        <thead className="text-ink3"><tr><th className="font-normal">{byHand ? "how it is asked for" : "name"}</th><th className="w-[26%] pl-2 font-normal">{byHand ? "stands for velocity" : "struck with velocity"}</th><th className="w-[30%] pl-2 font-normal">plays from velocity</th></tr></thead>
+        <thead className="text-ink3"><tr><th className="font-normal">{byHand ? "how it is asked for" : "name"}</th><th className="w-[26%] pl-2 font-normal">{byHand ? "stands for velocity" : "struck with velocity"}</th><th className="w-[24%] pl-2 font-normal">plays from velocity</th><th className="w-[18%] pl-2 font-normal">round robins</th></tr></thead>
         <tbody>
           {pass.layers.map((layer, n) => (
             <tr key={n}>
               <td className="py-0.5">{cell(`Name of layer ${n + 1}`, layer.name, (name) => change(n, { name: name.trim() || layer.name }))}</td>
               <td className="py-0.5 pl-2">{cell(`Strike of ${layer.name}`, String(layer.strike_velocity), (text) => { const v = whole(text); if (v !== undefined) change(n, { strike_velocity: v }); })}</td>
               <td className="py-0.5 pl-2">{n === 0 ? <span className="num px-1.5 text-ink3">1</span> : cell(`Threshold of ${layer.name}`, String(lows[n]), (text) => change(n, { low_velocity: text.trim() === "" ? null : (whole(text) ?? layer.low_velocity) }), layer.low_velocity != null)}</td>
+              <td className="py-0.5 pl-2">{cell(`Round robins of ${layer.name}`, String(layer.round_robins ?? pass.round_robins), (text) => { const v = whole(text); change(n, { round_robins: v === undefined || v === pass.round_robins ? null : Math.min(64, v) }); }, layer.round_robins != null)}</td>
             </tr>
           ))}
         </tbody>

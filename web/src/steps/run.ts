@@ -13,9 +13,12 @@ let line: Line | undefined;
 async function withLine(view: InstrumentView, real: boolean, begin: (channels: number | undefined) => Promise<unknown>): Promise<void> {
   line?.close();
   line = undefined;
-  const opened = real ? await Line.open(view.id, view.plan.rate_hz) : undefined;
+  // Several mics at once are as many channels of one input.
+  const mics = view.plan.mics?.length ?? 0;
+  const channels = mics > 1 ? mics * view.plan.channels : useChoices.getState().channels;
+  const opened = real ? await Line.open(view.id, view.plan.rate_hz, channels) : undefined;
   try {
-    await begin(opened ? useChoices.getState().channels : undefined);
+    await begin(opened ? channels : undefined);
   } catch (error) {
     opened?.close();
     throw error;

@@ -119,7 +119,10 @@ pub(super) async fn begin_export(
 
 /// The newest exports.
 #[utoipa::path(get, path = "/api/instruments/{id}/exports", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
-pub(super) async fn list_exports(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
+pub(super) async fn list_exports(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+) -> Result<Json<Vec<JobView>>, Problem> {
     Ok(Json(
         app.store
             .jobs(id, "export")
@@ -132,7 +135,10 @@ pub(super) async fn list_exports(State(app): State<App>, Path(id): Path<u64>) ->
 
 /// The newest imports of long takes.
 #[utoipa::path(get, path = "/api/instruments/{id}/imports", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
-pub(super) async fn imports(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Vec<JobView>>, Problem> {
+pub(super) async fn imports(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+) -> Result<Json<Vec<JobView>>, Problem> {
     let jobs = app.store.jobs(id, "import").await?;
     Ok(Json(jobs.into_iter().map(job_view).collect()))
 }
@@ -196,4 +202,3 @@ pub(super) async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Res
     ];
     Ok((headers, axum::body::Body::from_stream(bytes)).into_response())
 }
-

@@ -12,8 +12,8 @@ use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use futures::StreamExt;
 use instrument::{
-    Cell, Fact, Inside, InsideLoop, Kind, Layer, NameGuess, NameHabits, OctaveHabit, Origin, Pass, Plan, Said, Strength, Target,
-    even_layers, first_plan, key_name, layers_of, octave_habit, settle,
+    Cell, Fact, Inside, InsideLoop, Kind, Layer, NameGuess, NameHabits, OctaveHabit, Origin, Pass, Plan,
+    Said, Strength, Target, even_layers, first_plan, key_name, layers_of, octave_habit, settle,
 };
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
@@ -67,7 +67,10 @@ async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> 
         }
         out.write_all(&piece)?;
     }
-    let (folder, spool_name) = (app.store.spool_folder().to_owned(), format!("file-{}", uuid_like()));
+    let (folder, spool_name) = (
+        app.store.spool_folder().to_owned(),
+        format!("file-{}", uuid_like()),
+    );
     let ending = name.rsplit_once('.').map(|(_, ending)| ending.to_owned());
     let read = tokio::task::spawn_blocking(move || {
         let inside = inside_of(&file)?;
@@ -101,7 +104,9 @@ async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> 
         read.map_err(|error| Problem::refused(format!("«{name}» was left aside. {error}")))?;
     let frames = spool.frames();
     if frames == 0 {
-        return Err(Problem::refused(format!("«{name}» was left aside: it holds no sound.")));
+        return Err(Problem::refused(format!(
+            "«{name}» was left aside: it holds no sound."
+        )));
     }
     let recording = app.store.put_recording(&mut spool).await?;
     Ok(Brought {
@@ -255,7 +260,11 @@ fn says_of(guess: &NameGuess, heard: &Heard, key: Option<u8>) -> Vec<String> {
         } else if key.abs_diff(sounds) % 12 == 0 {
             format!("Named {}, heard an octave off: {}.", name(key), name(sounds))
         } else if key.abs_diff(sounds) > 2 {
-            format!("Named {}, heard {}: a chord or a phrase, or another note.", name(key), name(sounds))
+            format!(
+                "Named {}, heard {}: a chord or a phrase, or another note.",
+                name(key),
+                name(sounds)
+            )
         } else {
             format!("Named {}, heard {}.", name(key), name(sounds))
         }),
@@ -263,7 +272,9 @@ fn says_of(guess: &NameGuess, heard: &Heard, key: Option<u8>) -> Vec<String> {
         (Some(_), None) if guess.key.is_none() && guess.note.is_none() => {
             says.push("The note stands inside the file.".to_owned());
         }
-        (Some(_), Some(_)) if guess.key.is_none() && guess.note.is_none() => says.push("The note is the one heard.".to_owned()),
+        (Some(_), Some(_)) if guess.key.is_none() && guess.note.is_none() => {
+            says.push("The note is the one heard.".to_owned())
+        }
         _ => {}
     }
     says
@@ -296,10 +307,21 @@ pub(super) async fn list_files(
     let strengths = layers_of(&guesses);
     let stems: BTreeSet<String> = guesses.iter().map(|guess| guess.stem.clone()).collect();
     let octave_says = match octave {
-        Some(o) if o.shift_keys == 12 => format!("Middle C is written C3 in these names: {} of {} heard say so.", o.agree, o.heard),
-        Some(o) if o.shift_keys == 0 => format!("Middle C is written C4 in these names: {} of {} heard say so.", o.agree, o.heard),
-        Some(o) => format!("These names lie {} keys off what is heard in {} of {}.", o.shift_keys, o.agree, o.heard),
-        None if guesses.iter().any(|guess| guess.key.is_some()) => "What is heard does not tell how middle C is written: C4 is assumed.".to_owned(),
+        Some(o) if o.shift_keys == 12 => format!(
+            "Middle C is written C3 in these names: {} of {} heard say so.",
+            o.agree, o.heard
+        ),
+        Some(o) if o.shift_keys == 0 => format!(
+            "Middle C is written C4 in these names: {} of {} heard say so.",
+            o.agree, o.heard
+        ),
+        Some(o) => format!(
+            "These names lie {} keys off what is heard in {} of {}.",
+            o.shift_keys, o.agree, o.heard
+        ),
+        None if guesses.iter().any(|guess| guess.key.is_some()) => {
+            "What is heard does not tell how middle C is written: C4 is assumed.".to_owned()
+        }
         None => String::new(),
     };
     let files = rows
@@ -308,7 +330,10 @@ pub(super) async fn list_files(
         .zip(heard)
         .map(|((row, guess), heard)| {
             let key = rung_of(&guess, &heard, shift);
-            let layer = guess.strength.as_ref().and_then(|s| strengths.iter().position(|known| known == s));
+            let layer = guess
+                .strength
+                .as_ref()
+                .and_then(|s| strengths.iter().position(|known| known == s));
             FileRow {
                 id: row.id,
                 name: row.name,
@@ -387,8 +412,13 @@ pub(super) async fn take_files_in(
     let here = view_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
-    let waiting: BTreeMap<u64, WaitingRow> =
-        app.store.waiting(id).await?.into_iter().map(|row| (row.id, row)).collect();
+    let waiting: BTreeMap<u64, WaitingRow> = app
+        .store
+        .waiting(id)
+        .await?
+        .into_iter()
+        .map(|row| (row.id, row))
+        .collect();
     let mut made = Vec::new();
     for wish in wishes {
         if wish.files.is_empty() {
@@ -403,7 +433,21 @@ pub(super) async fn take_files_in(
         let fresh = wish.name.is_some() || here.takes.is_empty();
         let kind = wish.kind.unwrap_or(here.plan.kind);
         let base = (!fresh).then(|| here.plan.clone());
-        let (plan, cells) = plan_with(base, kind, &wish, rows[0].form).map_err(Problem::refused)?;
+        let mics = mics_of(&wish.files);
+        let (together, audio) = if mics.len() > 1 {
+            one_of_each_place(&app, &wish.files, &rows, &mics).await?
+        } else {
+            let whole = |row: &&WaitingRow| Sound {
+                recording: row.recording.clone(),
+                form: row.form,
+                frames: row.frames,
+                name: row.name.clone(),
+                inside: heard_of(row).inside,
+            };
+            (wish.files.clone(), rows.iter().map(whole).collect())
+        };
+        let (plan, cells) =
+            plan_with(base, kind, &wish.layers, &together, &mics, audio[0].form).map_err(Problem::refused)?;
         let into = match &wish.name {
             Some(name) => {
                 let name = super::checked_name(name, "An instrument")?;
@@ -418,19 +462,19 @@ pub(super) async fn take_files_in(
                 id
             }
         };
-        let takes = rows
-            .iter()
+        let takes = audio
+            .into_iter()
             .zip(cells)
-            .map(|(row, cell)| NewTake {
+            .map(|(sound, cell)| NewTake {
                 cell,
-                recording: row.recording.clone(),
-                form: row.form,
-                recording_frames: row.frames,
+                recording: sound.recording,
+                form: sound.form,
+                recording_frames: sound.frames,
                 first_frame: 0,
-                frames: row.frames,
+                frames: sound.frames,
                 origin: Origin {
-                    file: Some(row.name.clone()),
-                    inside: heard_of(row).inside,
+                    file: Some(sound.name),
+                    inside: sound.inside,
                     ..Origin::default()
                 },
             })
@@ -443,11 +487,95 @@ pub(super) async fn take_files_in(
     Ok(Json(made))
 }
 
+/// A recording that is to be a take.
+struct Sound {
+    recording: String,
+    form: RecordingForm,
+    frames: u64,
+    name: String,
+    inside: Option<Inside>,
+}
+
+/// The mics of some files, in the order in which they come.
+fn mics_of(files: &[Placed]) -> Vec<String> {
+    let mut mics: Vec<String> = Vec::new();
+    for mic in files.iter().filter_map(|placed| placed.mic.as_ref()) {
+        if !mics.contains(mic) {
+            mics.push(mic.clone());
+        }
+    }
+    mics
+}
+
+/// Files of one place and several mics become one recording that holds them all, each mic's channels after those of the one before;
+/// the shorter ones end in silence. A place that lacks a mic is refused, since its takes could not share one treatment.
+async fn one_of_each_place(
+    app: &App,
+    files: &[Placed],
+    rows: &[&WaitingRow],
+    mics: &[String],
+) -> Result<(Vec<Placed>, Vec<Sound>), Problem> {
+    let mut places: BTreeMap<(bool, u8, u16, u16), Vec<(&Placed, &WaitingRow)>> = BTreeMap::new();
+    for (placed, row) in files.iter().zip(rows) {
+        let place = (placed.key_up, placed.key, placed.layer, placed.round_robin);
+        places.entry(place).or_default().push((placed, row));
+    }
+    let sides = usize::from(rows.iter().map(|row| row.form.channels).max().unwrap_or(1).min(2));
+    let (mut together, mut sounds) = (Vec::new(), Vec::new());
+    for ((_, key, ..), members) in places {
+        let mut channels: Vec<Vec<f32>> = Vec::new();
+        let (first, form) = (members[0], members[0].1.form);
+        for mic in mics {
+            let found = members
+                .iter()
+                .find(|(placed, _)| placed.mic.as_ref() == Some(mic));
+            let Some((_, row)) = found.filter(|(_, row)| row.form.rate_hz == form.rate_hz) else {
+                return Err(Problem::refused(format!(
+                    "{} has no file of the mic «{mic}» at {} Hz: mend its row, or take the mics in one after another.",
+                    key_name(key, instrument::MiddleC::C4),
+                    form.rate_hz
+                )));
+            };
+            let audio = app
+                .store
+                .read_recording(&row.recording, row.form, 0, row.frames)
+                .await?;
+            let last = audio.channels.len() - 1;
+            channels.extend((0..sides).map(|side| audio.channels[side.min(last)].clone()));
+        }
+        let longest = channels.iter().map(Vec::len).max().unwrap_or(0);
+        channels
+            .iter_mut()
+            .for_each(|channel| channel.resize(longest, 0.0));
+        let form = RecordingForm {
+            channels: channels.len() as u16,
+            ..form
+        };
+        let audio = signal::Audio {
+            rate_hz: form.rate_hz,
+            channels,
+        };
+        let mut spool = Spool::begin(app.store.spool_folder(), &format!("mics-{}", uuid_like()), form)?;
+        spool.write(&audio.interleaved())?;
+        sounds.push(Sound {
+            recording: app.store.put_recording(&mut spool).await?,
+            form,
+            frames: longest as u64,
+            name: first.1.name.clone(),
+            inside: heard_of(first.1).inside,
+        });
+        together.push(first.0.clone());
+    }
+    Ok((together, sounds))
+}
+
 /// A plan that has a cell for every file, and those cells.
 fn plan_with(
     base: Option<Plan>,
     kind: Kind,
-    wish: &TakeIn,
+    names: &[String],
+    files: &[Placed],
+    mics: &[String],
     form: RecordingForm,
 ) -> Result<(Plan, Vec<Cell>), String> {
     let fresh = base.is_none();
@@ -455,33 +583,29 @@ fn plan_with(
         let mut plan = first_plan(kind, instrument::How::Files, crate::recording::PAGE_RIG).plan;
         plan.passes.clear();
         plan.rate_hz = form.rate_hz;
-        plan.channels = form.channels.clamp(1, 2);
+        plan.channels = (form.channels / mics.len().max(1) as u16).clamp(1, 2);
+        if mics.len() > 1 {
+            plan.mics = mics.to_vec();
+        }
         plan
     });
+    if mics.len() > 1 && plan.mics != mics {
+        return Err("These files have other mics than the instrument: make a new one of them.".into());
+    }
     if fresh {
         plan.kind = kind;
     }
-    let pass_name = |placed: &Placed| {
-        let what = if placed.key_up { "Key up" } else { "Keys" };
-        match &placed.mic {
-            Some(mic) => format!("{what} · {mic}"),
-            None => what.to_owned(),
-        }
-    };
-    let mut cells = Vec::with_capacity(wish.files.len());
-    for placed in &wish.files {
+    let mut cells = Vec::with_capacity(files.len());
+    for placed in files {
         let sounds_on = if placed.key_up {
             SoundsOn::KeyUp
         } else {
             SoundsOn::KeyDown
         };
-        let name = pass_name(placed);
-        let found = plan.passes.iter().position(|pass| {
-            pass.sounds_on == sounds_on && (pass.name == name || (!fresh && placed.mic.is_none()))
-        });
+        let found = plan.passes.iter().position(|pass| pass.sounds_on == sounds_on);
         let index = found.unwrap_or_else(|| {
             plan.passes.push(Pass {
-                name,
+                name: if placed.key_up { "Key up" } else { "Keys" }.to_owned(),
                 sounds_on,
                 rungs: Vec::new(),
                 layers: Vec::new(),
@@ -498,8 +622,8 @@ fn plan_with(
             pass.rungs.insert(at, placed.key);
         }
         let wanted = usize::from(placed.layer) + 1;
-        if pass.layers.len() < wanted.max(if fresh { wish.layers.len() } else { 0 }) {
-            pass.layers = layers_named(&wish.layers, wanted.max(wish.layers.len()));
+        if pass.layers.len() < wanted.max(if fresh { names.len() } else { 0 }) {
+            pass.layers = layers_named(names, wanted.max(names.len()));
         }
         pass.round_robins = pass.round_robins.max(u32::from(placed.round_robin) + 1);
         cells.push(Cell {
@@ -525,7 +649,8 @@ fn layers_named(names: &[String], count: usize) -> Vec<Layer> {
         .filter(|velocity| (1..=127).contains(velocity))
         .collect();
     // Layers that are numbered from 1 are no velocities.
-    let are_velocities = velocities.len() == count && velocities.last().is_some_and(|v| usize::from(*v) > 16.max(count));
+    let are_velocities =
+        velocities.len() == count && velocities.last().is_some_and(|v| usize::from(*v) > 16.max(count));
     if are_velocities {
         for (layer, velocity) in layers.iter_mut().zip(velocities) {
             layer.strike_velocity = velocity;
@@ -567,14 +692,26 @@ pub(super) async fn takes_out(
     let view = view_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
-    let asked: BTreeSet<u64> = wish.takes.split(',').filter_map(|id| id.trim().parse().ok()).collect();
+    let asked: BTreeSet<u64> = wish
+        .takes
+        .split(',')
+        .filter_map(|id| id.trim().parse().ok())
+        .collect();
     let takes: Vec<_> = view
         .takes
         .iter()
-        .filter(|take| if asked.is_empty() { take.chosen } else { asked.contains(&take.id) })
+        .filter(|take| {
+            if asked.is_empty() {
+                take.chosen
+            } else {
+                asked.contains(&take.id)
+            }
+        })
         .collect();
     if takes.is_empty() {
-        return Err(Problem::refused("Choose takes first: there is nothing to send out."));
+        return Err(Problem::refused(
+            "Choose takes first: there is nothing to send out.",
+        ));
     }
     let file = tempfile::NamedTempFile::new_in(app.store.spool_folder())?;
     let mut zip = zip::ZipWriter::new(std::io::BufWriter::new(file.reopen()?));
@@ -582,7 +719,9 @@ pub(super) async fn takes_out(
         .compression_method(zip::CompressionMethod::Stored)
         .large_file(true);
     for take in takes {
-        let Some(row) = app.store.take(take.id).await? else { continue };
+        let Some(row) = app.store.take(take.id).await? else {
+            continue;
+        };
         let mut audio = app.store.take_audio(&row, 0, row.frames).await?;
         let mut sampler = formats::Sampler {
             root_key: take.cell.key,
@@ -603,7 +742,11 @@ pub(super) async fn takes_out(
             audio = formats::bake(&audio, &bake);
             (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);
         }
-        let name = format!("{} [take {}].wav", crate::view::take_name(&view.plan, take.cell), take.id);
+        let name = format!(
+            "{} [take {}].wav",
+            crate::view::take_name(&view.plan, take.cell),
+            take.id
+        );
         zip.start_file(name.replace('♯', "#").replace(['/', '\\'], "_"), plain)?;
         formats::write_wav(&mut zip, &audio, row.form.bits, Some(&sampler))?;
     }
@@ -665,15 +808,28 @@ pub(super) async fn take_back(
     // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
     if let Some(new) = ids.first() {
         let chosen = |take: u64, yes: bool| {
-            let said = if yes { Said::Value(true.into()) } else { Said::Automatic };
+            let said = if yes {
+                Said::Value(true.into())
+            } else {
+                Said::Automatic
+            };
             (Target::Take(take), Fact::Chosen, said)
         };
         app.store
-            .change(id, "use the edited take", vec![chosen(*new, true), chosen(from.id, false)])
+            .change(
+                id,
+                "use the edited take",
+                vec![chosen(*new, true), chosen(from.id, false)],
+            )
             .await?
             .map_err(|error| Problem::refused(error.to_string()))?;
     }
-    Ok((StatusCode::CREATED, Json(Created { id: ids.first().copied().unwrap_or(0) })))
+    Ok((
+        StatusCode::CREATED,
+        Json(Created {
+            id: ids.first().copied().unwrap_or(0),
+        }),
+    ))
 }
 
 #[cfg(test)]
@@ -703,11 +859,18 @@ mod tests {
             name: None,
             kind: None,
             layers: vec!["v40".into(), "v110".into()],
-            files: vec![placed(1, 60, 0, 0, false), placed(2, 48, 1, 1, false), placed(3, 60, 0, 0, true)],
+            files: vec![
+                placed(1, 60, 0, 0, false),
+                placed(2, 48, 1, 1, false),
+                placed(3, 60, 0, 0, true),
+            ],
         };
-        let (plan, cells) = plan_with(None, Kind::Struck, &wish, FORM).unwrap();
+        let (plan, cells) = plan_with(None, Kind::Struck, &wish.layers, &wish.files, &[], FORM).unwrap();
         assert_eq!(plan.passes.len(), 2);
-        assert_eq!((&plan.passes[0].rungs[..], plan.passes[0].round_robins), (&[48, 60][..], 2));
+        assert_eq!(
+            (&plan.passes[0].rungs[..], plan.passes[0].round_robins),
+            (&[48, 60][..], 2)
+        );
         let strikes: Vec<u8> = plan.passes[0].layers.iter().map(|l| l.strike_velocity).collect();
         assert_eq!((strikes, plan.rate_hz, plan.channels), (vec![40, 110], 44_100, 1));
         assert_eq!(cells[2].pass, 1);
@@ -716,7 +879,8 @@ mod tests {
             files: vec![placed(4, 54, 0, 0, false)],
             ..wish
         };
-        let (wider, cells) = plan_with(Some(plan), Kind::Struck, &more, FORM).unwrap();
+        let (wider, cells) =
+            plan_with(Some(plan), Kind::Struck, &more.layers, &more.files, &[], FORM).unwrap();
         assert_eq!(wider.passes[0].rungs, [48, 54, 60]);
         assert_eq!((wider.passes.len(), cells[0].pass), (2, 0));
     }
@@ -725,9 +889,18 @@ mod tests {
     fn numbered_layers_are_no_velocities() {
         let strikes = |names: &[&str]| -> Vec<u8> {
             let names: Vec<String> = names.iter().map(|n| (*n).to_owned()).collect();
-            layers_named(&names, names.len()).iter().map(|l| l.strike_velocity).collect()
+            layers_named(&names, names.len())
+                .iter()
+                .map(|l| l.strike_velocity)
+                .collect()
         };
-        assert_eq!(strikes(&["v1", "v2"]), even_layers(2).iter().map(|l| l.strike_velocity).collect::<Vec<u8>>());
+        assert_eq!(
+            strikes(&["v1", "v2"]),
+            even_layers(2)
+                .iter()
+                .map(|l| l.strike_velocity)
+                .collect::<Vec<u8>>()
+        );
         assert_eq!(strikes(&["v31", "v64", "v127"]), [31, 64, 127]);
     }
 

@@ -64,7 +64,11 @@ pub(super) fn uuid_like() -> String {
     use std::sync::atomic::{AtomicU64, Ordering};
     static COUNT: AtomicU64 = AtomicU64::new(0);
     let now = chrono::Utc::now().timestamp_micros();
-    format!("{now}-{}-{}", std::process::id(), COUNT.fetch_add(1, Ordering::Relaxed))
+    format!(
+        "{now}-{}-{}",
+        std::process::id(),
+        COUNT.fetch_add(1, Ordering::Relaxed)
+    )
 }
 
 /// What a stretch of a long take looks like.
@@ -92,12 +96,18 @@ pub(super) async fn long_take_audio(
     Query(wish): Query<Stretch>,
 ) -> Result<impl IntoResponse, Problem> {
     let row = found(&app, id).await?;
-    let end = wish.end.min(wish.first + crate::audio::MOST_FRAMES).min(row.frames);
+    let end = wish
+        .end
+        .min(wish.first + crate::audio::MOST_FRAMES)
+        .min(row.frames);
     if wish.first >= end {
         return Err(Problem::refused("That stretch is empty."));
     }
     let audio = app.store.long_take_audio(&row, wish.first, end).await?;
-    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], crate::audio::as_bytes(&audio)))
+    Ok((
+        [(header::CONTENT_TYPE, "application/octet-stream")],
+        crate::audio::as_bytes(&audio),
+    ))
 }
 
 /// How to cut.
@@ -320,7 +330,9 @@ pub(super) async fn slices_to_takes(
             .get(dealt.slice)
             .ok_or_else(|| Problem::refused("A slice has gone meanwhile: deal again."))?;
         if !planned.contains(&cell) {
-            return Err(Problem::refused("A cell has gone from the plan meanwhile: deal again."));
+            return Err(Problem::refused(
+                "A cell has gone from the plan meanwhile: deal again.",
+            ));
         }
         takes.push(NewTake {
             cell,

@@ -25,7 +25,13 @@ use utoipa_axum::routes;
 #[derive(OpenApi)]
 #[openapi(
     info(title = "Ladder", description = "The API of Ladder's own page."),
-    components(schemas(Problem, Message, session::Order, crate::recording::FromPage, crate::recording::ToPage))
+    components(schemas(
+        Problem,
+        Message,
+        session::Order,
+        crate::recording::FromPage,
+        crate::recording::ToPage
+    ))
 )]
 struct Description;
 

@@ -152,7 +152,10 @@ pub(super) async fn keep_pattern(
 
 /// Forgets a pattern.
 #[utoipa::path(delete, path = "/api/patterns/{id}", params(("id" = u64, Path)), responses((status = 204)))]
-pub(super) async fn forget_pattern(State(app): State<App>, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
+pub(super) async fn forget_pattern(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+) -> Result<StatusCode, Problem> {
     app.store.forget_pattern(id).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -103,10 +103,15 @@ async fn carry(socket: WebSocket, end: PageEnd) {
     let frame = end.wanted.load(Ordering::Relaxed);
     // The newest line is the page's: one that broke without a word is forgotten.
     let _ = sender.send(ToPage::Acknowledged { frame });
+    for message in end.unsent.lock().unwrap_or_else(PoisonError::into_inner).values() {
+        let _ = sender.send(message.clone());
+    }
     *end.page.lock().unwrap_or_else(PoisonError::into_inner) = Some(sender);
     let writing = tokio::spawn(async move {
         while let Some(message) = messages.recv().await {
-            let Ok(text) = serde_json::to_string(&message) else { continue };
+            let Ok(text) = serde_json::to_string(&message) else {
+                continue;
+            };
             if to_page.send(Message::Text(text.into())).await.is_err() {
                 return;
             }

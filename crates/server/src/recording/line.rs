@@ -3,6 +3,7 @@
 use rig::{Block, EchoBox, Faults, Link, Rig};
 use serde::{Deserialize, Serialize};
 use session::Outbox;
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 use tokio::sync::mpsc;
@@ -21,8 +22,10 @@ const LOOK_EVERY: Duration = Duration::from_millis(50);
 #[derive(Debug, Clone, PartialEq, Deserialize, Serialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum FromPage {
-    /// A message left at this input frame, though it was scheduled for another.
+    /// A message or sound left at this input frame.
     Left {
+        /// Which: see [`ToPage`].
+        number: u64,
         /// As it was scheduled.
         at_frame: u64,
         /// As it left.
@@ -49,8 +52,10 @@ pub enum ToPage {
         /// The next frame wanted.
         frame: u64,
     },
-    /// Bytes to leave at an input frame.
+    /// Bytes to leave at an input frame. What is numbered is sent again after a break until it has left, and leaves once.
     Midi {
+        /// Which.
+        number: u64,
         /// When.
         at_frame: u64,
         /// What.
@@ -58,6 +63,8 @@ pub enum ToPage {
     },
     /// A stretch of a take to be played out at an input frame.
     Play {
+        /// Which.
+        number: u64,
         /// When.
         at_frame: u64,
         /// Its number.
@@ -69,6 +76,8 @@ pub enum ToPage {
     },
     /// A pulse to be played out at an input frame.
     PlayPulse {
+        /// Which.
+        number: u64,
         /// When.
         at_frame: u64,
     },
@@ -102,6 +111,7 @@ pub(super) struct Simulated {
     began: Instant,
     real_time: bool,
     rate_hz: u32,
+    channels: usize,
 }
 
 /// For trying out what a bad line does: `LADDER_LINK_FAULTS=drop,reorder,disconnect`, each a share of the blocks.
@@ -141,7 +151,7 @@ impl Device {
 }
 
 impl Simulated {
-    pub(super) fn new(device: Device, rate_hz: u32, real_time: bool) -> Self {
+    pub(super) fn new(device: Device, rate_hz: u32, real_time: bool, channels: usize) -> Self {
         Self {
             device,
             link: Link::new(faults_from_environment(), 5),
@@ -149,6 +159,7 @@ impl Simulated {
             began: Instant::now(),
             real_time,
             rate_hz,
+            channels,
         }
     }
 }
@@ -162,6 +173,8 @@ pub(crate) struct PageEnd {
     pub(crate) channels: usize,
     /// The next frame wanted, for a page that comes back.
     pub(crate) wanted: Arc<std::sync::atomic::AtomicU64>,
+    /// What was sent to the page and has not left yet, for a page that comes back.
+    pub(crate) unsent: Arc<Mutex<BTreeMap<u64, ToPage>>>,
 }
 
 pub(super) struct PageLine {
@@ -169,6 +182,7 @@ pub(super) struct PageLine {
     end: PageEnd,
     heard_at: Instant,
     device_gone: bool,
+    number: u64,
 }
 
 impl PageLine {
@@ -179,18 +193,44 @@ impl PageLine {
             page: Arc::default(),
             channels,
             wanted: Arc::default(),
+            unsent: Arc::default(),
         };
         let line = Self {
             blocks,
             end: end.clone(),
             heard_at: Instant::now(),
             device_gone: false,
+            number: 0,
         };
         (line, end)
     }
 
+    /// Sends what must not get lost: kept until the page says that it left.
+    fn tell_surely(&mut self, make: impl FnOnce(u64) -> ToPage) {
+        self.number += 1;
+        let message = make(self.number);
+        self.end
+            .unsent
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .insert(self.number, message.clone());
+        self.tell(message);
+    }
+
+    fn has_left(&self, number: u64) {
+        self.end
+            .unsent
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .remove(&number);
+    }
+
     fn tell(&self, message: ToPage) {
-        let page = self.end.page.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let page = self
+            .end
+            .page
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner);
         if let Some(page) = page.as_ref() {
             // A page that has just gone asks for what it missed when it comes back.
             let _ = page.send(message);
@@ -202,7 +242,7 @@ impl Line {
     /// Frames have so many channels.
     pub(super) fn channels(&self) -> usize {
         match self {
-            Self::Simulated(_) => 2,
+            Self::Simulated(line) => line.channels,
             Self::Page(line) => line.end.channels,
         }
     }
@@ -230,7 +270,12 @@ impl Line {
                     line.device_gone = false;
                     Heard::Blocks(vec![block])
                 }
-                Ok(Some(Err(FromPage::Left { at_frame, left_frame }))) => {
+                Ok(Some(Err(FromPage::Left {
+                    number,
+                    at_frame,
+                    left_frame,
+                }))) => {
+                    line.has_left(number);
                     Heard::Late(left_frame.saturating_sub(at_frame))
                 }
                 Ok(Some(Err(FromPage::Lost { frames }))) => Heard::Lost(frames),
@@ -261,7 +306,8 @@ impl Line {
                 Device::Echo(_) => at_frame,
             },
             Self::Page(line) => {
-                line.tell(ToPage::Midi {
+                line.tell_surely(|number| ToPage::Midi {
+                    number,
                     at_frame,
                     bytes: bytes.to_vec(),
                 });
@@ -296,15 +342,15 @@ impl Line {
     }
 
     /// The same, by a page.
-    pub(super) fn tell_to_play(&self, message: ToPage) {
+    pub(super) fn tell_to_play(&mut self, make: impl FnOnce(u64) -> ToPage) {
         if let Self::Page(line) = self {
-            line.tell(message);
+            line.tell_surely(make);
         }
     }
 
     pub(super) fn acknowledge(&mut self, frame: u64) {
         match self {
-            Self::Simulated(line) => line.outbox.acknowledged(frame, 2),
+            Self::Simulated(line) => line.outbox.acknowledged(frame, line.channels),
             Self::Page(line) => {
                 line.end.wanted.store(frame, std::sync::atomic::Ordering::Relaxed);
                 line.tell(ToPage::Acknowledged { frame });

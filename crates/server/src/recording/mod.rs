@@ -18,8 +18,8 @@ use rig::{EchoBox, Model, PlayedNote, Rig, RigSettings};
 use run::{Keep, Played, Run};
 use serde::{Deserialize, Serialize};
 use session::{
-    CellJob, HandSession, HandSettings, Lead, LongSession, Order, PlayJob, Progress, Session, SessionSettings,
-    ThroughSession,
+    CellJob, HandSession, HandSettings, Lead, LongSession, Order, PlayJob, Progress, Session,
+    SessionSettings, ThroughSession,
 };
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
@@ -173,6 +173,7 @@ impl Recorder {
             Some(model) if !from_page => {
                 let rig = RigSettings {
                     seed: 1 + u64::from(plan.source.program),
+                    mics: plan.mics.len().max(1),
                     ..RigSettings::default()
                 };
                 let mut rig = Rig::new(model, plan.rate_hz, rig);
@@ -180,18 +181,26 @@ impl Recorder {
                     perform(&mut rig, plan);
                 }
                 let device = Device::Rig(Box::new(rig));
-                let line = Simulated::new(device, plan.rate_hz, settings.real_time);
+                let mics = plan.mics.len().max(1);
+                let line = Simulated::new(device, plan.rate_hz, settings.real_time, 2 * mics);
                 (Line::Simulated(Box::new(line)), None)
             }
             _ => {
-                let channels = settings.channels.unwrap_or(plan.channels).clamp(1, 32);
+                let channels = settings
+                    .channels
+                    .unwrap_or(plan.recording_channels())
+                    .clamp(1, 32);
                 let (line, end) = PageLine::new(usize::from(channels));
                 (Line::Page(line), Some(end))
             }
         };
         let (lead, keep) = lead_of(&view, &settings, jobs, line.channels());
         // What a page records cannot go on without it, and a check or a choice of cells is not worth going on with.
-        if !from_page && cells_wanted && settings.cells.is_empty() && !locked(&self.running).contains_key(&instrument) {
+        if !from_page
+            && cells_wanted
+            && settings.cells.is_empty()
+            && !locked(&self.running).contains_key(&instrument)
+        {
             self.store
                 .set_run(instrument, Some(&serde_json::to_string(&settings)?))
                 .await?;
@@ -213,7 +222,9 @@ impl Recorder {
         let mut played = HashMap::new();
         let mut jobs = Vec::new();
         for take in view.takes.iter().filter(|take| takes.contains(&take.id)) {
-            let Some(treatment) = &take.treatment else { continue };
+            let Some(treatment) = &take.treatment else {
+                continue;
+            };
             if take.rate_hz != view.plan.rate_hz {
                 return Ok(Err(format!(
                     "A take of {} Hz cannot be played at {} Hz: choose takes of one rate.",
@@ -243,15 +254,26 @@ impl Recorder {
             }
             None => {
                 let device = Device::Echo(EchoBox::new(rate_hz, 12.0, 3));
-                let line = Simulated::new(device, rate_hz, false);
+                let line = Simulated::new(device, rate_hz, false, 2);
                 (Line::Simulated(Box::new(line)), None)
             }
         };
         let lead = Box::new(ThroughSession::new(rate_hz, line.channels(), jobs));
-        Ok(self.start(instrument, &view.plan, lead, line, page, Keep::Returned(played), Vec::new()))
+        Ok(self.start(
+            instrument,
+            &view.plan,
+            lead,
+            line,
+            page,
+            Keep::Returned(played),
+            Vec::new(),
+        ))
     }
 
-    #[expect(clippy::too_many_arguments, reason = "all that makes one recording, used in two places")]
+    #[expect(
+        clippy::too_many_arguments,
+        reason = "all that makes one recording, used in two places"
+    )]
     fn start(
         self: &Arc<Self>,
         instrument: u64,
@@ -277,7 +299,7 @@ impl Recorder {
         }
         let form = RecordingForm {
             rate_hz: plan.rate_hz,
-            channels: plan.channels,
+            channels: plan.recording_channels(),
             bits: plan.bits,
         };
         let run = Run::new(self.clone(), instrument, lead, line, form, keep);

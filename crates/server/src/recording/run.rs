@@ -143,7 +143,8 @@ impl Run {
                     }
                     Action::Play { at_frame, take } => self.play(at_frame, take).await?,
                     Action::PlayPulse { at_frame } => {
-                        self.line.tell_to_play(ToPage::PlayPulse { at_frame });
+                        self.line
+                            .tell_to_play(|number| ToPage::PlayPulse { number, at_frame });
                         if self.line.wants_sound() {
                             let pulse = session::pulse(self.form.rate_hz);
                             let left = self.line.play_sound(at_frame, in_channels(&pulse, 1, 2));
@@ -167,11 +168,14 @@ impl Run {
 
     /// A take leaves through the box.
     async fn play(&mut self, at_frame: u64, take: u64) -> anyhow::Result<()> {
-        let Keep::Returned(played) = &self.keep else { return Ok(()) };
+        let Keep::Returned(played) = &self.keep else {
+            return Ok(());
+        };
         let Some(&Played { first, end, .. }) = played.values().find(|played| played.take == take) else {
             return Ok(());
         };
-        self.line.tell_to_play(ToPage::Play {
+        self.line.tell_to_play(|number| ToPage::Play {
+            number,
             at_frame,
             take,
             first,
@@ -293,11 +297,7 @@ impl Run {
             findings.push(Finding::LostFrames {
                 frames: arriving.lost,
             });
-            verdict = Some(Verdict::of(
-                findings,
-                known.key.zip(known.cents),
-                known.peak_dbfs,
-            ));
+            verdict = Some(Verdict::of(findings, known.key.zip(known.cents), known.peak_dbfs));
         }
         let from_take = match &self.keep {
             Keep::Returned(played) => played.get(&arriving.cell).map(|played| played.take),
