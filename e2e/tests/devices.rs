@@ -10,6 +10,16 @@ const RATE_HZ: u32 = 44_100;
 /// Strikes of dying tones, one every 1.5 s, over 9 s; then the file begins again.
 const STRIKES: usize = 6;
 const SPACING: usize = 66_150;
+const RUNGS: [u8; 6] = [57, 61, 65, 69, 73, 77];
+
+fn plan(how: &str, rungs: &[u8]) -> serde_json::Value {
+    json!({
+        "kind": "struck", "source": { "how": how, "rig": "page", "channel": 1, "program": 1 },
+        "rate_hz": RATE_HZ, "bits": 24, "channels": 1,
+        "passes": [{ "name": "Keys", "sounds_on": "key_down", "rungs": rungs,
+            "layers": [{ "name": "all", "strike_velocity": 100 }], "round_robins": 1, "hold_ms": 700, "tail_ms": 500 }]
+    })
+}
 
 fn file() -> Audio {
     let samples = (0..STRIKES * SPACING)
@@ -20,7 +30,7 @@ fn file() -> Audio {
                 return 0.0;
             }
             let hz = 220.0 * 2f64.powf(strike as f64 * 4.0 / 12.0);
-            ((t * hz * std::f64::consts::TAU).sin() * 0.5 * (-t * 6.0).exp()) as f32
+            ((t * hz * std::f64::consts::TAU).sin() * 0.5 * (-t * 12.0).exp()) as f32
         })
         .collect();
     Audio::mono(RATE_HZ, samples)
@@ -74,12 +84,7 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
     let ladder = Ladder::start(false).await?;
     ladder.post(
         "/api/instruments",
-        &json!({ "name": "Real input", "plan": {
-            "kind": "struck", "source": { "how": "long_take", "rig": "page", "channel": 1, "program": 1 },
-            "rate_hz": RATE_HZ, "bits": 24, "channels": 1,
-            "passes": [{ "name": "Keys", "sounds_on": "key_down", "rungs": [57, 61, 65, 69, 73, 77],
-                "layers": [{ "name": "all", "strike_velocity": 100 }], "round_robins": 1, "hold_ms": 1_000, "tail_ms": 500 }]
-        }}),
+        &json!({ "name": "Real input", "plan": plan("long_take", &RUNGS) }),
     )?;
     let browser = Browser::open_hearing(&path).await?;
     browser
@@ -162,6 +167,70 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         let off_ms = (found.start_frame as f64 / f64::from(RATE_HZ) - 0.2) * 1_000.0;
         assert!(off_ms.abs() <= 1.0, "strike {n}: {off_ms:.2} ms");
     }
+    browser.close().await?;
+    ladder.end().await
+}
+
+/// By hand on the real input: wrong notes are refused by name, the right one is kept, and a page that is closed in the middle of a take
+/// leaves what had arrived, marked.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow::Result<()> {
+    let folder = tempfile::TempDir::new()?;
+    let path = folder.path().join("strikes.wav");
+    std::fs::write(&path, formats::wav_bytes(&file(), 16, None))?;
+    let ladder = Ladder::start(false).await?;
+    ladder.post(
+        "/api/instruments",
+        &json!({ "name": "By hand", "plan": plan("by_hand", &RUNGS[..3]) }),
+    )?;
+    let browser = Browser::open_hearing(&path).await?;
+    let record = format!("{}/instruments/1/record", ladder.address);
+    browser.driver.goto(&record).await?;
+    browser.click("button", "Begin").await?;
+    let chosen = |view: &serde_json::Value| -> usize {
+        let takes = view["takes"].as_array().map_or(&[][..], Vec::as_slice);
+        takes.iter().filter(|take| take["chosen"] == true).count()
+    };
+    ladder
+        .wait_for("/api/instruments/1", |view| chosen(view) >= 1)
+        .await?;
+    browser
+        .until(
+            "the middle of a take",
+            "return document.querySelector('[data-part=prompt]').dataset.state === 'recording'",
+        )
+        .await?;
+    browser.driver.goto(&ladder.address).await?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| view["run"].is_null())
+        .await?;
+    let takes = view["takes"].as_array().context("takes")?;
+    let marked = |what: &str| {
+        takes
+            .iter()
+            .filter(|take| {
+                let findings = take["origin"]["verdict"]["findings"].as_array();
+                findings.is_some_and(|all| all.iter().any(|finding| finding["what"] == what))
+            })
+            .count()
+    };
+    assert_eq!(marked("cut_short"), 1, "{view}");
+    for take in takes.iter().filter(|take| take["chosen"] == true) {
+        assert_eq!(take["origin"]["verdict"]["key"], take["cell"]["key"]);
+    }
+    // Later, from another page: only what is missing.
+    browser.driver.goto(&record).await?;
+    browser.click("button", "Go on with the").await?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| {
+            chosen(view) == 3 && view["run"].is_null()
+        })
+        .await?;
+    let refused = view["takes"].as_array().context("takes")?.len() - 3;
+    assert!(
+        refused >= 1,
+        "a file of six notes in turn never gives only the right ones"
+    );
     browser.close().await?;
     ladder.end().await
 }

@@ -53,7 +53,6 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
             "return document.querySelector('[data-part=cost]').textContent.startsWith('18 notes')",
         )
         .await?;
-    browser.picture("plan").await?;
     browser.click("button", "Make it and go on to Record").await?;
 
     // Record: begun at 1×, stopped, gone on with what is missing.

@@ -49,6 +49,26 @@ const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
 /// After so many bad takes of one cell in a row, the player is asked what to do.
 const MOST_TRIES: u32 = 8;
 
+/// What varies by more than this is not silence.
+const STEADY_DB: f64 = 6.0;
+/// A room that is quieter than its floor by this for so many windows has another floor.
+const LOWER_DB: f64 = 6.0;
+const LOWER_WINDOWS: u32 = 15;
+/// After so long the quietest that was heard has to do.
+const LONGEST_LISTENING_MS: f64 = 8_000.0;
+
+/// The quietest fifth of a stretch, and whether the whole of it is about as quiet.
+fn quietest(audio: &Audio) -> (Audio, bool) {
+    let part = audio.frames() / 5;
+    let mut parts: Vec<(f64, Audio)> = (0..5)
+        .map(|n| audio.slice(n * part, (n + 1) * part))
+        .map(|part| (signal::rms_dbfs(&part).max(FLOOR_ASSUMED_DBFS), part))
+        .collect();
+    parts.sort_by(|a, b| a.0.total_cmp(&b.0));
+    let steady = parts[4].0 - parts[0].0 < STEADY_DB;
+    (parts.swap_remove(0).1, steady)
+}
+
 enum Phase {
     Listening,
     Settling {
@@ -83,6 +103,7 @@ pub struct HandSession {
     /// The newest [`ROOM_MS`], interleaved; while a take sounds, all of it.
     kept: VecDeque<f32>,
     floor: f64,
+    lower: u32,
     check: Option<SoundCheck>,
     verdict: Option<Verdict>,
     peaks: BTreeMap<u16, Vec<f64>>,
@@ -109,6 +130,7 @@ impl HandSession {
             window: Vec::new(),
             kept: VecDeque::new(),
             floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
+            lower: 0,
             check: None,
             verdict: None,
             peaks,
@@ -161,12 +183,32 @@ impl HandSession {
     fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
         let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
         let rms = (power / heard.len() as f64).sqrt();
+        // What was taken for the floor may have been a tail, or a lorry that has gone by.
+        self.lower = if rms < self.floor * db_to_amplitude(-LOWER_DB) {
+            self.lower + 1
+        } else {
+            0
+        };
+        if self.lower >= LOWER_WINDOWS && !matches!(self.phase, Phase::Listening) {
+            self.lower = 0;
+            self.floor = rms.max(db_to_amplitude(FLOOR_ASSUMED_DBFS));
+            if let Some(check) = &mut self.check {
+                check.noise_floor_dbfs = amplitude_to_db(self.floor);
+                *check = check.clone().judged();
+            }
+        }
         let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
         let frames = (heard.len() / self.settings.channels) as u64;
         match self.phase {
             Phase::Listening if self.frame >= self.ms(FLOOR_MS) => {
-                let silence: Vec<f32> = self.kept.iter().copied().collect();
-                let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &silence);
+                let heard: Vec<f32> = self.kept.iter().copied().collect();
+                let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &heard);
+                let (quiet, steady) = quietest(&audio);
+                if !steady && self.frame < self.ms(LONGEST_LISTENING_MS) {
+                    // Something still sounds: a floor measured now would hide every strike.
+                    return Vec::new();
+                }
+                let audio = quiet;
                 let mut check = check_silence(&audio.to_mono(), self.settings.rate_hz);
                 check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
                 self.floor = db_to_amplitude(check.noise_floor_dbfs);
@@ -546,6 +588,17 @@ mod tests {
             );
         }
         assert!(refused >= 8, "the players slipped too seldom to tell: {refused}");
+    }
+
+    #[test]
+    fn a_note_that_still_rings_is_not_taken_for_the_floor() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        rig.schedule(0, &[0x90, 64, 120]);
+        let mut session = session(&[60], &[100], true);
+        let takes = run(&mut session, &mut rig, |_| Vec::new());
+        assert_eq!(takes.len(), 1);
+        let floor = session.progress().check.unwrap().noise_floor_dbfs;
+        assert!(floor < -74.0, "{floor}");
     }
 
     #[test]

@@ -131,7 +131,7 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
           <Layers pass={pass} byHand={how === "by_hand"} set={set} />
         </>
       ), "layers", "round_robins")}
-      <div className="card num sticky bottom-0 z-10 flex shrink-0 flex-wrap items-baseline gap-x-6 gap-y-1 !bg-act-soft p-3" data-part="cost" aria-live="polite">
+      <div className="card num sticky -bottom-4 z-10 flex shrink-0 flex-wrap items-baseline gap-x-6 gap-y-1 !bg-act-soft p-3" data-part="cost" aria-live="polite">
         {cost.isError ? (
           <span className="font-sans text-mark">{cost.error.message}</span>
         ) : cost.data ? (

@@ -123,6 +123,8 @@ async fn carry(socket: WebSocket, end: PageEnd) {
             Message::Text(text) => serde_json::from_str::<FromPage>(&text)
                 .ok()
                 .map(|said| end.blocks.send(Err(said))),
+            // 1001, "going away" (RFC 6455, 7.4.1): the page was closed or left. A line that breaks says nothing.
+            Message::Close(Some(close)) if close.code == 1001 => Some(end.blocks.send(Err(FromPage::Closed))),
             _ => None,
         };
         // The recording is over: what still comes is of no use.

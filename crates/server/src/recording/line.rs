@@ -36,6 +36,8 @@ pub enum FromPage {
         /// How many.
         frames: u64,
     },
+    /// The page is being closed: nothing more will come from it.
+    Closed,
     /// The device has gone, or come back.
     Device {
         /// Its name, where it is there.
@@ -279,6 +281,7 @@ impl Line {
                     Heard::Late(left_frame.saturating_sub(at_frame))
                 }
                 Ok(Some(Err(FromPage::Lost { frames }))) => Heard::Lost(frames),
+                Ok(Some(Err(FromPage::Closed))) => Heard::Gone,
                 Ok(Some(Err(FromPage::Device { name }))) => {
                     line.device_gone = name.is_none();
                     line.heard_at = Instant::now();
