@@ -159,7 +159,7 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         .await?;
     let audio = Audio::mono(RATE_HZ, arrived);
     let first_strike = (0..whole.len())
-        .find(|n| (shift + n) % SPACING == 0)
+        .find(|n| (shift + n).is_multiple_of(SPACING))
         .context("a strike")?;
     for n in 1..6 {
         let from = first_strike + n * SPACING;

@@ -515,7 +515,9 @@ async fn one_of_each_place(
     rows: &[&WaitingRow],
     mics: &[String],
 ) -> Result<(Vec<Placed>, Vec<Sound>), Problem> {
-    let mut places: BTreeMap<(bool, u8, u16, u16), Vec<(&Placed, &WaitingRow)>> = BTreeMap::new();
+    type Place = (bool, u8, u16, u16);
+    type Member<'a> = (&'a Placed, &'a WaitingRow);
+    let mut places: BTreeMap<Place, Vec<Member>> = BTreeMap::new();
     for (placed, row) in files.iter().zip(rows) {
         let place = (placed.key_up, placed.key, placed.layer, placed.round_robin);
         places.entry(place).or_default().push((placed, row));
