@@ -12,6 +12,7 @@ mod offer;
 mod origin;
 mod plan;
 mod slicing;
+mod taking_in;
 mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
@@ -23,6 +24,7 @@ pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
 pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
-pub use plan::{Cell, Controller, How, Kind, Layer, Pass, Plan, PlanError, Source};
+pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
+pub use taking_in::{HeardInFile, PlacedFile, mics_of, plan_with, rung_of, says_of};
 pub use treatment::{Correction, Suggestion, TakeLoop, Treatment, suggest, treat};

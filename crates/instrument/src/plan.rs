@@ -49,6 +49,9 @@ pub enum How {
     Files,
 }
 
+/// The rig that stands for the devices of the computer that shows the page.
+pub const PAGE_RIG: &str = "page";
+
 /// Where the sound comes from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Source {

@@ -3,8 +3,9 @@
 use crate::lead::{Action, CellJob, Lead, Order, Progress, RunState};
 use crate::silence::check_silence;
 use crate::verdict::{Wanted, judge};
+use crate::windows::Windows;
 use instrument::{Finding, SoundCheck, Verdict};
-use signal::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
+use signal::{Audio, amplitude_to_db, db_to_amplitude};
 use std::collections::{BTreeMap, VecDeque};
 
 /// How the player is led.
@@ -99,7 +100,7 @@ pub struct HandSession {
     paused: bool,
     frame: u64,
     phase: Phase,
-    window: Vec<f32>,
+    windows: Windows,
     /// The newest [`ROOM_MS`], interleaved; while a take sounds, all of it.
     kept: VecDeque<f32>,
     floor: f64,
@@ -107,12 +108,12 @@ pub struct HandSession {
     check: Option<SoundCheck>,
     verdict: Option<Verdict>,
     peaks: BTreeMap<u16, Vec<f64>>,
-    peak: f32,
 }
 
 impl HandSession {
     /// A run over the given cells, beginning with the next frame, number 0.
     pub fn new(settings: HandSettings, jobs: Vec<CellJob>) -> Self {
+        let windows = Windows::new(settings.rate_hz, settings.channels, WINDOW_MS);
         let mut peaks: BTreeMap<u16, Vec<f64>> = BTreeMap::new();
         for (layer, peak) in &settings.heard {
             peaks.entry(*layer).or_default().push(*peak);
@@ -127,19 +128,18 @@ impl HandSession {
             paused: false,
             frame: 0,
             phase: Phase::Listening,
-            window: Vec::new(),
+            windows,
             kept: VecDeque::new(),
             floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
             lower: 0,
             check: None,
             verdict: None,
             peaks,
-            peak: 0.0,
         }
     }
 
     fn ms(&self, ms: f64) -> u64 {
-        frames_of_ms(self.settings.rate_hz, ms) as u64
+        self.windows.ms(ms)
     }
 
     fn settle(&mut self) {
@@ -180,9 +180,7 @@ impl HandSession {
         (softer.unwrap_or(lowest), louder.unwrap_or(highest))
     }
 
-    fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
-        let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
-        let rms = (power / heard.len() as f64).sqrt();
+    fn window_done(&mut self, rms: f64) -> Vec<Action> {
         // What was taken for the floor may have been a tail, or a lorry that has gone by.
         self.lower = if rms < self.floor * db_to_amplitude(-LOWER_DB) {
             self.lower + 1
@@ -198,11 +196,11 @@ impl HandSession {
             }
         }
         let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
-        let frames = (heard.len() / self.settings.channels) as u64;
+        let frames = self.windows.frames();
         match self.phase {
             Phase::Listening if self.frame >= self.ms(FLOOR_MS) => {
                 let heard: Vec<f32> = self.kept.iter().copied().collect();
-                let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &heard);
+                let audio = self.windows.planar(&heard);
                 let (quiet, steady) = quietest(&audio);
                 if !steady && self.frame < self.ms(LONGEST_LISTENING_MS) {
                     // Something still sounds: a floor measured now would hide every strike.
@@ -281,7 +279,7 @@ impl HandSession {
     fn end_take(&mut self, early: bool) -> Vec<Action> {
         let job = self.jobs[self.at];
         let samples: Vec<f32> = self.kept.drain(..).collect();
-        let take = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &samples);
+        let take = self.windows.planar(&samples);
         let wanted = Wanted {
             key: job.cell.key,
             pitched: self.settings.pitched,
@@ -336,28 +334,19 @@ impl HandSession {
 impl Lead for HandSession {
     fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
         let mut actions = Vec::new();
-        let window = self.ms(WINDOW_MS) as usize * self.settings.channels;
-        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
-        let mut rest = samples;
-        while !rest.is_empty() {
-            let take = (window - self.window.len()).min(rest.len());
-            self.window.extend_from_slice(&rest[..take]);
-            rest = &rest[take..];
-            self.frame += (take / self.settings.channels) as u64;
-            if self.window.len() == window {
-                let heard = std::mem::take(&mut self.window);
-                self.kept.extend(&heard);
-                if !matches!(self.phase, Phase::Sounding { .. }) {
-                    let most = if matches!(self.phase, Phase::Listening) {
-                        self.ms(FLOOR_MS)
-                    } else {
-                        self.ms(ROOM_MS) + self.ms(WINDOW_MS)
-                    };
-                    let most = most as usize * self.settings.channels;
-                    self.kept.drain(..self.kept.len().saturating_sub(most));
-                }
-                actions.extend(self.window_done(&heard));
+        for heard in self.windows.push(samples) {
+            self.frame += self.windows.frames();
+            self.kept.extend(&heard.samples);
+            if !matches!(self.phase, Phase::Sounding { .. }) {
+                let most = if matches!(self.phase, Phase::Listening) {
+                    self.ms(FLOOR_MS)
+                } else {
+                    self.ms(ROOM_MS) + self.ms(WINDOW_MS)
+                };
+                let most = most as usize * self.settings.channels;
+                self.kept.drain(..self.kept.len().saturating_sub(most));
             }
+            actions.extend(self.window_done(heard.rms));
         }
         actions
     }
@@ -451,7 +440,7 @@ impl Lead for HandSession {
             total: self.jobs.len(),
             seconds_left,
             check: self.check.clone(),
-            peak_dbfs: amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+            peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: self.verdict.clone(),
             hands_free: self.settings.hands_free,
             asked: self.asked,

@@ -12,6 +12,7 @@ mod run;
 mod silence;
 mod through;
 mod verdict;
+mod windows;
 
 pub use hand::{HandSession, HandSettings};
 pub use intake::{Intake, Outbox};

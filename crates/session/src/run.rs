@@ -2,9 +2,10 @@
 
 use crate::lead::{Action, CellJob, Lead, Order, Progress, RunState};
 use crate::silence::check_silence;
+use crate::windows::{Heard, Windows};
 use instrument::{Controller, SoundCheck};
 use program::SoundsOn;
-use signal::{Audio, db_to_amplitude, frames_of_ms, sound_bounds};
+use signal::{db_to_amplitude, frames_of_ms, sound_bounds};
 use std::collections::VecDeque;
 
 /// Room before the note in every take, for the noise floor and for a slow converter.
@@ -69,7 +70,7 @@ pub struct Session {
     cells_began_at: u64,
     phase: Phase,
     paused: bool,
-    window: Vec<f32>,
+    windows: Windows,
     floor: f64,
     silence: Vec<f32>,
     check: Option<SoundCheck>,
@@ -77,7 +78,6 @@ pub struct Session {
     /// What the controllers were last set to.
     controller: Option<Controller>,
     check_only: bool,
-    peak: f32,
 }
 
 impl Session {
@@ -92,14 +92,13 @@ impl Session {
             cells_began_at: 0,
             phase: Phase::Listening,
             paused: false,
-            window: Vec::new(),
+            windows: Windows::new(settings.rate_hz, settings.channels, WINDOW_MS),
             floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
             silence: Vec::new(),
             check: None,
             delay_frames: None,
             controller: None,
             check_only: false,
-            peak: 0.0,
         }
     }
 
@@ -155,10 +154,8 @@ impl Session {
         };
     }
 
-    fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
-        let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
-        let rms = (power / heard.len() as f64).sqrt();
-        let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
+    fn window_done(&mut self, Heard { samples: heard, rms }: &Heard) -> Vec<Action> {
+        let is_quiet = *rms <= self.floor * db_to_amplitude(GONE_DB);
         match &mut self.phase {
             Phase::Listening => {
                 self.silence.extend_from_slice(heard);
@@ -166,7 +163,7 @@ impl Session {
                     return Vec::new();
                 }
                 let silence = std::mem::take(&mut self.silence);
-                let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, &silence);
+                let audio = self.windows.planar(&silence);
                 let mut check = check_silence(&audio.to_mono(), self.settings.rate_hz);
                 check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
                 self.floor = db_to_amplitude(check.noise_floor_dbfs);
@@ -271,7 +268,7 @@ impl Session {
     /// The frames from a message leaving to its sound; `None` where nothing was heard.
     fn delay_of(&self, sent: u64, heard: &[f32]) -> Option<u64> {
         let first = self.frame - (heard.len() / self.settings.channels) as u64;
-        let audio = Audio::from_interleaved(self.settings.rate_hz, self.settings.channels, heard);
+        let audio = self.windows.planar(heard);
         let bounds = sound_bounds(&audio)?;
         let heard = signal::peak_dbfs(&audio) > signal::amplitude_to_db(self.floor) + 12.0;
         heard.then(|| (first + bounds.start_frame as u64).saturating_sub(sent))
@@ -359,25 +356,16 @@ impl Session {
     }
 
     fn ms(&self, ms: f64) -> u64 {
-        frames_of_ms(self.settings.rate_hz, ms) as u64
+        self.windows.ms(ms)
     }
 }
 
 impl Lead for Session {
     fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
         let mut actions = Vec::new();
-        let window = self.ms(WINDOW_MS) as usize * self.settings.channels;
-        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
-        let mut rest = samples;
-        while !rest.is_empty() {
-            let take = (window - self.window.len()).min(rest.len());
-            self.window.extend_from_slice(&rest[..take]);
-            rest = &rest[take..];
-            self.frame += (take / self.settings.channels) as u64;
-            if self.window.len() == window {
-                let heard = std::mem::take(&mut self.window);
-                actions.extend(self.window_done(&heard));
-            }
+        for heard in self.windows.push(samples) {
+            self.frame += self.windows.frames();
+            actions.extend(self.window_done(&heard));
         }
         actions
     }
@@ -439,7 +427,7 @@ impl Lead for Session {
             total: self.total,
             seconds_left,
             check: self.check.clone(),
-            peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+            peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: None,
             hands_free: true,
             asked: 0,

@@ -2,6 +2,7 @@
 
 use crate::lead::{Action, Lead, Order, Progress, RunState};
 use crate::silence::check_silence;
+use crate::windows::{Heard, Windows};
 use instrument::{Cell, SoundCheck};
 use signal::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms, sound_bounds};
 use std::collections::VecDeque;
@@ -48,19 +49,17 @@ enum Phase {
 /// Plays takes through a box and keeps what comes back, its delay taken out.
 pub struct ThroughSession {
     rate_hz: u32,
-    channels: usize,
     jobs: VecDeque<PlayJob>,
     total: usize,
     done: usize,
     frame: u64,
     phase: Phase,
-    window: Vec<f32>,
+    windows: Windows,
     heard: Vec<f32>,
     floor: f64,
     delay: u64,
     check: Option<SoundCheck>,
     paused: bool,
-    peak: f32,
 }
 
 impl ThroughSession {
@@ -68,29 +67,27 @@ impl ThroughSession {
     pub fn new(rate_hz: u32, channels: usize, jobs: Vec<PlayJob>) -> Self {
         Self {
             rate_hz,
-            channels: channels.max(1),
             total: jobs.len(),
             jobs: jobs.into(),
             done: 0,
             frame: 0,
             phase: Phase::Listening,
-            window: Vec::new(),
+            windows: Windows::new(rate_hz, channels, WINDOW_MS),
             heard: Vec::new(),
             floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
             delay: 0,
             check: None,
             paused: false,
-            peak: 0.0,
         }
     }
 
     fn ms(&self, ms: f64) -> u64 {
-        frames_of_ms(self.rate_hz, ms) as u64
+        self.windows.ms(ms)
     }
 
     fn audio_heard(&mut self) -> Audio {
         let heard = std::mem::take(&mut self.heard);
-        Audio::from_interleaved(self.rate_hz, self.channels, &heard)
+        self.windows.planar(&heard)
     }
 
     fn settle(&mut self) {
@@ -100,9 +97,8 @@ impl ThroughSession {
         };
     }
 
-    fn window_done(&mut self, heard: &[f32]) -> Vec<Action> {
-        let power: f64 = heard.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
-        let is_quiet = (power / heard.len() as f64).sqrt() <= self.floor * db_to_amplitude(GONE_DB);
+    fn window_done(&mut self, Heard { samples: heard, rms }: &Heard) -> Vec<Action> {
+        let is_quiet = *rms <= self.floor * db_to_amplitude(GONE_DB);
         match self.phase {
             Phase::Listening => {
                 self.heard.extend_from_slice(heard);
@@ -203,18 +199,9 @@ impl ThroughSession {
 impl Lead for ThroughSession {
     fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
         let mut actions = Vec::new();
-        let window = self.ms(WINDOW_MS) as usize * self.channels;
-        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
-        let mut rest = samples;
-        while !rest.is_empty() {
-            let take = (window - self.window.len()).min(rest.len());
-            self.window.extend_from_slice(&rest[..take]);
-            rest = &rest[take..];
-            self.frame += (take / self.channels) as u64;
-            if self.window.len() == window {
-                let heard = std::mem::take(&mut self.window);
-                actions.extend(self.window_done(&heard));
-            }
+        for heard in self.windows.push(samples) {
+            self.frame += self.windows.frames();
+            actions.extend(self.window_done(&heard));
         }
         actions
     }
@@ -276,7 +263,7 @@ impl Lead for ThroughSession {
             total: self.total,
             seconds_left: left as f64 / f64::from(self.rate_hz),
             check: self.check.clone(),
-            peak_dbfs: amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
+            peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: None,
             hands_free: true,
             asked: 0,

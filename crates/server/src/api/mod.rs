@@ -3,6 +3,7 @@
 mod exports;
 mod files;
 mod long_takes;
+mod out_and_back;
 mod planning;
 mod recording;
 
@@ -64,8 +65,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(files::list_files, files::bring_file))
         .routes(routes!(files::take_files_in))
         .routes(routes!(files::forget_files))
-        .routes(routes!(files::takes_out))
-        .routes(routes!(files::take_back))
+        .routes(routes!(out_and_back::takes_out))
+        .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))
         .routes(routes!(exports::imports))
         .routes(routes!(exports::losses))

@@ -3,13 +3,12 @@
 use super::Created;
 use crate::App;
 use crate::problem::Problem;
-use crate::recording::PAGE_RIG;
 use crate::view::{plan_of, view_of};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Cost, How, Kind, Offer, Plan, cost_of, first_plan};
+use instrument::{Cost, How, Kind, Offer, PAGE_RIG, Plan, cost_of, first_plan};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 

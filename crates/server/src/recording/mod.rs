@@ -12,7 +12,7 @@ use crate::live::{Live, Message};
 use crate::view::{InstrumentView, view_of};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use instrument::{Cell, How, Plan, SoundCheck};
+use instrument::{Cell, How, PAGE_RIG, Plan, SoundCheck};
 use line::{Device, Line, PageLine, Simulated};
 use rig::{EchoBox, Model, PlayedNote, Rig, RigSettings};
 use run::{Keep, Played, Run};
@@ -26,9 +26,6 @@ use std::sync::{Arc, Mutex};
 use store::{RecordingForm, Store};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
-
-/// The rig that stands for the devices of the computer that shows the page.
-pub const PAGE_RIG: &str = "page";
 
 /// What to record.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]

@@ -1,0 +1,293 @@
+//! What becomes of files that are taken in: rungs from their names and sound, and a plan that has a cell for each.
+
+use crate::names::MiddleC;
+use crate::{
+    Cell, How, Inside, Kind, Layer, NameGuess, PAGE_RIG, Pass, Plan, even_layers, first_plan, key_name,
+};
+use program::SoundsOn;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Under this the pitch heard is no evidence.
+const SURE: f64 = 0.5;
+
+/// What was heard in a file and stood inside it.
+#[derive(Debug, Clone, Default, Serialize, Deserialize, ToSchema)]
+pub struct HeardInFile {
+    /// The note.
+    pub key: Option<u8>,
+    /// Cents above it.
+    pub cents: Option<f64>,
+    /// How sure, 0 to 1.
+    pub confidence: f64,
+    /// Root and loop inside the file.
+    pub inside: Option<Inside>,
+    /// The take it went out as.
+    pub from_take: Option<u64>,
+}
+
+impl HeardInFile {
+    /// The note, where it is sure enough to be evidence.
+    pub fn sure_key(&self) -> Option<u8> {
+        self.key.filter(|_| self.confidence >= SURE)
+    }
+}
+
+/// The rung of a file: its name's, moved by the habit; a note without octave in the octave that is heard; else what stands inside or is
+/// heard.
+pub fn rung_of(guess: &NameGuess, heard: &HeardInFile, shift: i16) -> Option<u8> {
+    let sure = heard.sure_key();
+    let named = guess.key.map(|key| i16::from(key) + shift);
+    let in_octave = || {
+        let (note, heard) = (i16::from(guess.note?), i16::from(sure?));
+        let off = (note - heard).rem_euclid(12);
+        Some(heard + if off > 6 { off - 12 } else { off })
+    };
+    let inside = || heard.inside.and_then(|inside| inside.root_key).map(i16::from);
+    let key = named.or_else(in_octave).or_else(inside).or(sure.map(i16::from))?;
+    u8::try_from(key).ok().filter(|key| *key <= 127)
+}
+
+/// What does not agree between a name, a sound and the rung that follows, in sentences.
+pub fn says_of(guess: &NameGuess, heard: &HeardInFile, key: Option<u8>) -> Vec<String> {
+    let name = |key: u8| key_name(key, MiddleC::C4);
+    let mut says = Vec::new();
+    match (key, heard.sure_key()) {
+        (Some(key), Some(sounds)) if key != sounds => says.push(if guess.chord.is_some() {
+            format!("{} is the note of a chord; {} is heard.", name(key), name(sounds))
+        } else if key.abs_diff(sounds) % 12 == 0 {
+            format!("Named {}, heard an octave off: {}.", name(key), name(sounds))
+        } else if key.abs_diff(sounds) > 2 {
+            format!(
+                "Named {}, heard {}: a chord or a phrase, or another note.",
+                name(key),
+                name(sounds)
+            )
+        } else {
+            format!("Named {}, heard {}.", name(key), name(sounds))
+        }),
+        (None, None) => says.push("Neither its name nor its sound tells a note.".to_owned()),
+        (Some(_), None) if guess.key.is_none() && guess.note.is_none() => {
+            says.push("The note stands inside the file.".to_owned());
+        }
+        (Some(_), Some(_)) if guess.key.is_none() && guess.note.is_none() => {
+            says.push("The note is the one heard.".to_owned())
+        }
+        _ => {}
+    }
+    says
+}
+
+/// A file's place.
+#[derive(Debug, Clone, Deserialize, ToSchema)]
+pub struct PlacedFile {
+    /// Which file.
+    pub file: u64,
+    /// Its rung.
+    pub key: u8,
+    /// Its layer, from soft.
+    #[serde(default)]
+    pub layer: u16,
+    /// Its turn, from 0.
+    #[serde(default)]
+    pub round_robin: u16,
+    /// It sounds when the key comes up.
+    #[serde(default)]
+    pub key_up: bool,
+    /// Where it was heard from.
+    #[serde(default)]
+    pub mic: Option<String>,
+}
+
+/// The mics of some files, in the order in which they come.
+pub fn mics_of(files: &[PlacedFile]) -> Vec<String> {
+    let mut mics: Vec<String> = Vec::new();
+    for mic in files.iter().filter_map(|placed| placed.mic.as_ref()) {
+        if !mics.contains(mic) {
+            mics.push(mic.clone());
+        }
+    }
+    mics
+}
+
+/// A plan that has a cell for every file, and those cells.
+///
+/// # Errors
+/// A sentence, where the files do not fit the instrument.
+pub fn plan_with(
+    base: Option<Plan>,
+    kind: Kind,
+    names: &[String],
+    files: &[PlacedFile],
+    mics: &[String],
+    (rate_hz, channels): (u32, u16),
+) -> Result<(Plan, Vec<Cell>), String> {
+    let fresh = base.is_none();
+    let mut plan = base.unwrap_or_else(|| {
+        let mut plan = first_plan(kind, How::Files, PAGE_RIG).plan;
+        plan.passes.clear();
+        plan.rate_hz = rate_hz;
+        plan.channels = (channels / mics.len().max(1) as u16).clamp(1, 2);
+        if mics.len() > 1 {
+            plan.mics = mics.to_vec();
+        }
+        plan
+    });
+    if mics.len() > 1 && plan.mics != mics {
+        return Err("These files have other mics than the instrument: make a new one of them.".into());
+    }
+    if fresh {
+        plan.kind = kind;
+    }
+    let mut cells = Vec::with_capacity(files.len());
+    for placed in files {
+        let sounds_on = if placed.key_up {
+            SoundsOn::KeyUp
+        } else {
+            SoundsOn::KeyDown
+        };
+        let found = plan.passes.iter().position(|pass| pass.sounds_on == sounds_on);
+        let index = found.unwrap_or_else(|| {
+            plan.passes.push(Pass {
+                name: if placed.key_up { "Key up" } else { "Keys" }.to_owned(),
+                sounds_on,
+                rungs: Vec::new(),
+                layers: Vec::new(),
+                round_robins: 1,
+                hold_ms: 3_000,
+                hold_high_ms: None,
+                tail_ms: 3_000,
+                controller: None,
+            });
+            plan.passes.len() - 1
+        });
+        let pass = &mut plan.passes[index];
+        if let Err(at) = pass.rungs.binary_search(&placed.key) {
+            pass.rungs.insert(at, placed.key);
+        }
+        let wanted = usize::from(placed.layer) + 1;
+        if pass.layers.len() < wanted.max(if fresh { names.len() } else { 0 }) {
+            pass.layers = layers_named(names, wanted.max(names.len()));
+        }
+        pass.round_robins = pass.round_robins.max(u32::from(placed.round_robin) + 1);
+        cells.push(Cell {
+            pass: index as u16,
+            key: placed.key,
+            layer: placed.layer,
+            round_robin: placed.round_robin,
+        });
+    }
+    plan.check().map_err(|error| error.to_string())?;
+    Ok((plan, cells))
+}
+
+/// Layers of these names. Names that are velocities (`v64`) are struck with them.
+fn layers_named(names: &[String], count: usize) -> Vec<Layer> {
+    let mut layers = even_layers(count);
+    for (layer, name) in layers.iter_mut().zip(names) {
+        layer.name.clone_from(name);
+    }
+    let velocities: Vec<u8> = names
+        .iter()
+        .filter_map(|name| name.strip_prefix('v')?.parse().ok())
+        .filter(|velocity| (1..=127).contains(velocity))
+        .collect();
+    // Layers that are numbered from 1 are no velocities.
+    let are_velocities =
+        velocities.len() == count && velocities.last().is_some_and(|v| usize::from(*v) > 16.max(count));
+    if are_velocities {
+        for (layer, velocity) in layers.iter_mut().zip(velocities) {
+            layer.strike_velocity = velocity;
+        }
+    }
+    layers
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn placed(file: u64, key: u8, layer: u16, round_robin: u16, key_up: bool) -> PlacedFileFile {
+        PlacedFile {
+            file,
+            key,
+            layer,
+            round_robin,
+            key_up,
+            mic: None,
+        }
+    }
+
+    const FORM: (u32, u16) = (44_100, 1);
+
+    #[test]
+    fn a_plan_is_made_from_the_files_and_widened_by_more() {
+        let wish = TakeIn {
+            name: None,
+            kind: None,
+            layers: vec!["v40".into(), "v110".into()],
+            files: vec![
+                placed(1, 60, 0, 0, false),
+                placed(2, 48, 1, 1, false),
+                placed(3, 60, 0, 0, true),
+            ],
+        };
+        let (plan, cells) = plan_with(None, Kind::Struck, &wish.layers, &wish.files, &[], FORM).unwrap();
+        assert_eq!(plan.passes.len(), 2);
+        assert_eq!(
+            (&plan.passes[0].rungs[..], plan.passes[0].round_robins),
+            (&[48, 60][..], 2)
+        );
+        let strikes: Vec<u8> = plan.passes[0].layers.iter().map(|l| l.strike_velocity).collect();
+        assert_eq!((strikes, plan.rate_hz, plan.channels), (vec![40, 110], 44_100, 1));
+        assert_eq!(cells[2].pass, 1);
+        let more = TakeIn {
+            layers: Vec::new(),
+            files: vec![placed(4, 54, 0, 0, false)],
+            ..wish
+        };
+        let (wider, cells) =
+            plan_with(Some(plan), Kind::Struck, &more.layers, &more.files, &[], FORM).unwrap();
+        assert_eq!(wider.passes[0].rungs, [48, 54, 60]);
+        assert_eq!((wider.passes.len(), cells[0].pass), (2, 0));
+    }
+
+    #[test]
+    fn numbered_layers_are_no_velocities() {
+        let strikes = |names: &[&str]| -> Vec<u8> {
+            let names: Vec<String> = names.iter().map(|n| (*n).to_owned()).collect();
+            layers_named(&names, names.len())
+                .iter()
+                .map(|l| l.strike_velocity)
+                .collect()
+        };
+        assert_eq!(
+            strikes(&["v1", "v2"]),
+            even_layers(2)
+                .iter()
+                .map(|l| l.strike_velocity)
+                .collect::<Vec<u8>>()
+        );
+        assert_eq!(strikes(&["v31", "v64", "v127"]), [31, 64, 127]);
+    }
+
+    #[test]
+    fn an_octave_is_taken_from_what_is_heard() {
+        let guess = |key, note| NameGuess {
+            key,
+            note,
+            ..NameGuess::default()
+        };
+        let heard = |key| HeardInFile {
+            key: Some(key),
+            confidence: 0.9,
+            ..HeardInFile::default()
+        };
+        assert_eq!(rung_of(&guess(None, Some(6)), &heard(67), 0), Some(66));
+        assert_eq!(rung_of(&guess(None, Some(0)), &heard(71), 0), Some(72));
+        assert_eq!(rung_of(&guess(Some(48), None), &heard(60), 12), Some(60));
+        assert_eq!(rung_of(&guess(None, None), &heard(50), 12), Some(50));
+        assert_eq!(rung_of(&guess(None, None), &HeardInFile::default(), 0), None);
+        assert!(says_of(&guess(Some(60), None), &heard(66), Some(60))[0].contains("chord or a phrase"));
+    }
+}

@@ -1,0 +1,208 @@
+//! Takes that go out to be edited as files, and come back as new takes of the same cells.
+
+use super::Created;
+use super::files::{Brought, brought};
+use super::long_takes::FileName;
+use crate::App;
+use crate::problem::Problem;
+use crate::view::view_of;
+use axum::Json;
+use axum::body::Body;
+use axum::extract::{Path, Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::IntoResponse;
+use instrument::{Fact, Origin, Said, Target};
+use serde::Deserialize;
+use std::collections::BTreeSet;
+use std::io::Write;
+use store::NewTake;
+use utoipa::IntoParams;
+
+/// What is written inside a file that goes out.
+fn mark_of_take(take: u64) -> String {
+    format!("Ladder take {take}")
+}
+
+pub(super) fn take_of_mark(mark: &str) -> Option<u64> {
+    mark.strip_prefix("Ladder take ")?.parse().ok()
+}
+
+/// The take that a file's name names, `… [take 12].wav`.
+fn take_of_name(name: &str) -> Option<u64> {
+    let (_, rest) = name.rsplit_once("[take ")?;
+    rest.split_once(']')?.0.parse().ok()
+}
+
+/// Takes that go out.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct OutWish {
+    /// Their numbers, with commas between; none for every chosen take.
+    #[serde(default)]
+    takes: String,
+    /// Trimmed, faded and levelled, not as they were recorded.
+    #[serde(default)]
+    treated: bool,
+}
+
+/// Takes as files with stable names and a mark inside, in a zip, to be edited elsewhere.
+#[utoipa::path(get, path = "/api/instruments/{id}/out", params(("id" = u64, Path), OutWish), responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 422, body = Problem)))]
+pub(super) async fn takes_out(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<OutWish>,
+) -> Result<impl IntoResponse, Problem> {
+    let view = view_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let asked: BTreeSet<u64> = wish
+        .takes
+        .split(',')
+        .filter_map(|id| id.trim().parse().ok())
+        .collect();
+    let takes: Vec<_> = view
+        .takes
+        .iter()
+        .filter(|take| {
+            if asked.is_empty() {
+                take.chosen
+            } else {
+                asked.contains(&take.id)
+            }
+        })
+        .collect();
+    if takes.is_empty() {
+        return Err(Problem::refused(
+            "Choose takes first: there is nothing to send out.",
+        ));
+    }
+    let file = tempfile::NamedTempFile::new_in(app.store.spool_folder())?;
+    let mut zip = zip::ZipWriter::new(std::io::BufWriter::new(file.reopen()?));
+    let plain = zip::write::SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Stored)
+        .large_file(true);
+    for take in takes {
+        let Some(row) = app.store.take(take.id).await? else {
+            continue;
+        };
+        let mut audio = app.store.take_audio(&row, 0, row.frames).await?;
+        let mut sampler = formats::Sampler {
+            root_key: take.cell.key,
+            recording_cents: 0.0,
+            looped: None,
+            mark: Some(mark_of_take(take.id)),
+        };
+        if let (true, Some(treatment)) = (wish.treated, &take.treatment) {
+            let bake = formats::Bake {
+                sample: 0,
+                start_frame: treatment.start_frame,
+                end_frame: treatment.end_frame,
+                fade_in_frames: treatment.fade_in_frames,
+                fade_out_frames: treatment.fade_out_frames,
+                looped: None,
+                gain_db: treatment.gain_db,
+            };
+            audio = formats::bake(&audio, &bake);
+            (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);
+        }
+        let name = format!(
+            "{} [take {}].wav",
+            crate::view::take_name(&view.plan, take.cell),
+            take.id
+        );
+        zip.start_file(name.replace('♯', "#").replace(['/', '\\'], "_"), plain)?;
+        formats::write_wav(&mut zip, &audio, row.form.bits, Some(&sampler))?;
+    }
+    zip.finish()?.flush()?;
+    let length = file.as_file().metadata()?.len();
+    let stream = tokio_util::io::ReaderStream::new(tokio::fs::File::open(file.path()).await?);
+    let name = super::percent_encoded(&format!("{} takes.zip", view.name));
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (header::CONTENT_LENGTH, length.to_string()),
+        (
+            header::CONTENT_DISPOSITION,
+            format!("attachment; filename*=UTF-8''{name}"),
+        ),
+    ];
+    // The open file stays readable though its name goes now.
+    Ok((headers, Body::from_stream(stream)))
+}
+
+/// A file that comes back, edited: a new take of the same cell, linked to the one it went out as.
+#[utoipa::path(post, path = "/api/instruments/{id}/back", params(("id" = u64, Path), FileName), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201, body = Created), (status = 422, body = Problem)))]
+pub(super) async fn take_back(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(FileName { name }): Query<FileName>,
+    body: Body,
+) -> Result<(StatusCode, Json<Created>), Problem> {
+    let Brought {
+        recording,
+        form,
+        frames,
+        heard,
+    } = brought(&app, &name, body).await?;
+    // An editor may drop the mark or rename the file: either is enough.
+    let from = match heard.from_take.or_else(|| take_of_name(&name)) {
+        Some(take) => app.store.take(take).await?.filter(|row| row.instrument_id == id),
+        None => None,
+    };
+    let from = from.ok_or_else(|| {
+        Problem::refused(format!(
+            "«{name}» does not say which take of this instrument it was: keep the [take …] in its name."
+        ))
+    })?;
+    let take = NewTake {
+        cell: from.cell,
+        recording,
+        form,
+        recording_frames: frames,
+        first_frame: 0,
+        frames,
+        origin: Origin {
+            from_take: Some(from.id),
+            made_by: Some("edited outside".to_owned()),
+            file: Some(name),
+            ..Origin::default()
+        },
+    };
+    let ids = app.store.add_takes(id, vec![take]).await?;
+    // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
+    if let Some(new) = ids.first() {
+        let chosen = |take: u64, yes: bool| {
+            let said = if yes {
+                Said::Value(true.into())
+            } else {
+                Said::Automatic
+            };
+            (Target::Take(take), Fact::Chosen, said)
+        };
+        app.store
+            .change(
+                id,
+                "use the edited take",
+                vec![chosen(*new, true), chosen(from.id, false)],
+            )
+            .await?
+            .map_err(|error| Problem::refused(error.to_string()))?;
+    }
+    Ok((
+        StatusCode::CREATED,
+        Json(Created {
+            id: ids.first().copied().unwrap_or(0),
+        }),
+    ))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_take_is_known_by_its_mark_or_its_name() {
+        assert_eq!(take_of_mark(&mark_of_take(12)), Some(12));
+        assert_eq!(take_of_name("Keys C4 soft [take 7] edited.wav"), Some(7));
+        assert_eq!((take_of_mark("hello"), take_of_name("C4.wav")), (None, None));
+    }
+}
