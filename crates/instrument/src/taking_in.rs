@@ -207,7 +207,7 @@ fn layers_named(names: &[String], count: usize) -> Vec<Layer> {
 mod tests {
     use super::*;
 
-    fn placed(file: u64, key: u8, layer: u16, round_robin: u16, key_up: bool) -> PlacedFileFile {
+    fn placed(file: u64, key: u8, layer: u16, round_robin: u16, key_up: bool) -> PlacedFile {
         PlacedFile {
             file,
             key,
@@ -222,17 +222,13 @@ mod tests {
 
     #[test]
     fn a_plan_is_made_from_the_files_and_widened_by_more() {
-        let wish = TakeIn {
-            name: None,
-            kind: None,
-            layers: vec!["v40".into(), "v110".into()],
-            files: vec![
-                placed(1, 60, 0, 0, false),
-                placed(2, 48, 1, 1, false),
-                placed(3, 60, 0, 0, true),
-            ],
-        };
-        let (plan, cells) = plan_with(None, Kind::Struck, &wish.layers, &wish.files, &[], FORM).unwrap();
+        let names = ["v40".to_owned(), "v110".to_owned()];
+        let files = [
+            placed(1, 60, 0, 0, false),
+            placed(2, 48, 1, 1, false),
+            placed(3, 60, 0, 0, true),
+        ];
+        let (plan, cells) = plan_with(None, Kind::Struck, &names, &files, &[], FORM).unwrap();
         assert_eq!(plan.passes.len(), 2);
         assert_eq!(
             (&plan.passes[0].rungs[..], plan.passes[0].round_robins),
@@ -241,15 +237,13 @@ mod tests {
         let strikes: Vec<u8> = plan.passes[0].layers.iter().map(|l| l.strike_velocity).collect();
         assert_eq!((strikes, plan.rate_hz, plan.channels), (vec![40, 110], 44_100, 1));
         assert_eq!(cells[2].pass, 1);
-        let more = TakeIn {
-            layers: Vec::new(),
-            files: vec![placed(4, 54, 0, 0, false)],
-            ..wish
-        };
-        let (wider, cells) =
-            plan_with(Some(plan), Kind::Struck, &more.layers, &more.files, &[], FORM).unwrap();
+        let more = [placed(4, 54, 0, 0, false)];
+        let (wider, cells) = plan_with(Some(plan.clone()), Kind::Struck, &[], &more, &[], FORM).unwrap();
         assert_eq!(wider.passes[0].rungs, [48, 54, 60]);
         assert_eq!((wider.passes.len(), cells[0].pass), (2, 0));
+        // Other mics than the instrument has do not fit.
+        let mics = ["close".to_owned(), "room".to_owned()];
+        assert!(plan_with(Some(plan), Kind::Struck, &[], &more, &mics, FORM).is_err());
     }
 
     #[test]
