@@ -210,5 +210,9 @@ impl Drop for Browser {
     fn drop(&mut self) {
         let _ = self.driver_process.kill();
         let _ = self.driver_process.wait();
+        // A test that failed half-way must not leave a window behind, which would take the next test's time: its processes are those
+        // that name its profile.
+        let profile = self.profile.path().display().to_string();
+        let _ = Command::new("pkill").args(["-KILL", "-f", &profile]).status();
     }
 }

@@ -22,15 +22,20 @@ fn plan(how: &str, rungs: &[u8]) -> serde_json::Value {
 }
 
 fn file() -> Audio {
-    let samples = (0..STRIKES * SPACING)
+    strikes(SPACING, 12.0)
+}
+
+/// So many frames apart, dying so fast: e-folds a second.
+fn strikes(spacing: usize, fall: f64) -> Audio {
+    let samples = (0..STRIKES * spacing)
         .map(|n| {
-            let (strike, since) = (n / SPACING, n % SPACING);
+            let (strike, since) = (n / spacing, n % spacing);
             let t = since as f64 / f64::from(RATE_HZ) - 0.2;
             if t < 0.0 {
                 return 0.0;
             }
             let hz = 220.0 * 2f64.powf(strike as f64 * 4.0 / 12.0);
-            ((t * hz * std::f64::consts::TAU).sin() * 0.5 * (-t * 12.0).exp()) as f32
+            ((t * hz * std::f64::consts::TAU).cos() * 0.5 * (-t * fall).exp()) as f32
         })
         .collect();
     Audio::mono(RATE_HZ, samples)
@@ -48,35 +53,58 @@ fn likeness(a: &[f32], b: impl Iterator<Item = f32>) -> f64 {
     product / (mine * theirs).sqrt()
 }
 
-/// Which frame of the file (which goes round and round) the first one that arrived is.
-fn shift_of(arrived: &[f32], whole: &[f32]) -> usize {
-    let loud = (RATE_HZ as usize..arrived.len())
-        .find(|n| arrived[*n].abs() > 0.2)
-        .unwrap_or(0);
-    let part = &arrived[loud..loud + 8_000];
-    // That frame is near the start of some strike.
-    let candidates = (0..STRIKES).flat_map(|strike| (0..2_000).map(move |n| strike * SPACING + 8_000 + n));
-    let at = |from: usize| (0..part.len()).map(move |n| whole[(from + n) % whole.len()]);
-    let best = candidates
-        .max_by(|a, b| likeness(part, at(*a)).total_cmp(&likeness(part, at(*b))))
-        .unwrap_or(0);
-    (best + whole.len() * 4 - loud) % whole.len()
+/// Frames at which strikes begin that come out of silence.
+fn onsets(arrived: &[f32]) -> Vec<usize> {
+    let mut found: Vec<usize> = Vec::new();
+    for n in 4_000..arrived.len() {
+        let next = found.last().is_none_or(|last| n > last + SPACING / 2);
+        if next && arrived[n].abs() > 0.2 && arrived[n - 4_000..n - 200].iter().all(|x| x.abs() < 0.01) {
+            found.push(n);
+        }
+    }
+    found
 }
+
+/// Which frame of the file the given one that arrived is, and how alike the stretch from there on is.
+fn place_of(arrived: &[f32], from: usize, whole: &[f32]) -> (usize, f64) {
+    let part = &arrived[from..(from + 8_000).min(arrived.len())];
+    let at = |place: usize| (0..part.len()).map(move |n| whole[(place + n) % whole.len()]);
+    (0..STRIKES)
+        .flat_map(|strike| (0..1_000).map(move |n| strike * SPACING + 8_500 + n))
+        .map(|place| (place, likeness(part, at(place))))
+        .max_by(|a, b| a.1.total_cmp(&b.1))
+        .unwrap_or((0, 0.0))
+}
+
+/// One capture at a time: two browsers and two servers on two cores starve the fake device.
+static ONE_AT_A_TIME: tokio::sync::Mutex<()> = tokio::sync::Mutex::const_new(());
 
 /// A socket that can be broken: while `window.broken` is set every line to the server fails.
 const BREAKABLE: &str = r"
     const Real = window.WebSocket;
     window.lines = [];
+    window.sent = {};
     window.WebSocket = class extends Real {
         constructor(url) {
             super(window.broken && url.includes('/line') ? 'ws://127.0.0.1:9/' : url);
             if (url.includes('/line')) window.lines.push(this);
         }
+        send(data) {
+            // What the audio thread gave, block by block: number and energy.
+            if (data instanceof ArrayBuffer) {
+                const first = Number(new DataView(data).getBigUint64(0, true));
+                window.sent[first] = new Float32Array(data, 8).reduce((sum, x) => sum + x * x, 0);
+            }
+            super.send(data);
+        }
     };
 ";
+/// Frames of a block, as the page's worklet cuts them.
+const BLOCK: usize = 1_024;
 
 #[tokio::test(flavor = "multi_thread")]
 async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyhow::Result<()> {
+    let _turn = ONE_AT_A_TIME.lock().await;
     let folder = tempfile::TempDir::new()?;
     let path = folder.path().join("strikes.wav");
     let played = file();
@@ -138,35 +166,44 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
         .collect();
 
-    // Every stretch of it is the file's, to 16 bits: before, in and after the break.
-    let whole = &played.channels[0];
-    let shift = shift_of(&arrived, whole);
-    let second = RATE_HZ as usize;
-    let part = &arrived[second..arrived.len() - second];
-    let like = likeness(
-        part,
-        (0..part.len()).map(|n| whole[(shift + second + n) % whole.len()]),
+    // Every block that the audio thread gave is there, once and in its place, those of the break too.
+    let sent: std::collections::BTreeMap<usize, f64> =
+        serde_json::from_value(browser.script("return window.sent").await?)?;
+    assert!(sent.keys().enumerate().all(|(n, first)| *first == n * BLOCK));
+    let energy = |block: &[f32]| block.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>();
+    let blocks: Vec<f64> = arrived.chunks_exact(BLOCK).map(energy).collect();
+    // The last ones were under way when it was stopped.
+    assert!(
+        blocks.len() <= sent.len() && blocks.len() + 40 > sent.len(),
+        "{} of {}",
+        blocks.len(),
+        sent.len()
     );
-    println!(
-        "likeness of {:.1} s: {like:.6}",
-        frames as f64 / f64::from(RATE_HZ) - 2.0
-    );
-    assert!(like > 0.9999, "{like}");
-
-    // And its sounds start where they stand in the file: within 1 ms of one another's spacing.
-    ladder
-        .wait_for("/api/instruments/1", |_| ladder.post("/api/long-takes/1/cut", &json!({ "cut": { "silence": { "over_floor_db": 20.0, "shortest_ms": 100.0, "shortest_silence_ms": 200.0, "room_before_ms": 100.0, "room_after_ms": 50.0 } } })).is_ok())
-        .await?;
-    let audio = Audio::mono(RATE_HZ, arrived);
-    let first_strike = (0..whole.len())
-        .find(|n| (shift + n).is_multiple_of(SPACING))
-        .context("a strike")?;
-    for n in 1..6 {
-        let from = first_strike + n * SPACING;
-        let found = signal::sound_bounds(&audio.slice(from, from + SPACING)).context("a sound")?;
-        let off_ms = (found.start_frame as f64 / f64::from(RATE_HZ) - 0.2) * 1_000.0;
-        assert!(off_ms.abs() <= 1.0, "strike {n}: {off_ms:.2} ms");
+    for (block, sent) in blocks.iter().zip(sent.values()) {
+        assert!((block - sent).abs() < 1e-4, "{block} for {sent}");
     }
+
+    // And it is what the file holds, its sounds starting where they stand there, within 1 ms. The fake device itself puts in ten
+    // milliseconds of silence where the machine is busy: strikes that this cuts in two are passed over.
+    let whole = &played.channels[0];
+    let (mut alike, mut strikes) = (0, 0);
+    let audio = Audio::mono(RATE_HZ, arrived.clone());
+    for onset in onsets(&arrived) {
+        strikes += 1;
+        let (place, like) = place_of(&arrived, onset, whole);
+        if like < 0.9999 {
+            continue;
+        }
+        alike += 1;
+        let from = onset - 4_000;
+        let found = signal::sound_bounds(&audio.slice(from, from + 30_000)).context("a sound")?;
+        // In the file a strike begins 0.2 s into its place.
+        let begins = onset as f64 - (place % SPACING) as f64 + 0.2 * f64::from(RATE_HZ);
+        let off_ms = (found.start_frame as f64 + from as f64 - begins) / f64::from(RATE_HZ) * 1_000.0;
+        assert!(off_ms.abs() <= 1.0, "{off_ms:.2} ms");
+    }
+    println!("{alike} of {strikes} strikes alike, {} blocks", blocks.len());
+    assert!(strikes >= 6 && alike >= 3, "{alike} of {strikes}");
     browser.close().await?;
     ladder.end().await
 }
@@ -175,14 +212,15 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
 /// leaves what had arrived, marked.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow::Result<()> {
+    let _turn = ONE_AT_A_TIME.lock().await;
     let folder = tempfile::TempDir::new()?;
     let path = folder.path().join("strikes.wav");
-    std::fs::write(&path, formats::wav_bytes(&file(), 16, None))?;
+    std::fs::write(&path, formats::wav_bytes(&strikes(2 * SPACING, 5.0), 16, None))?;
     let ladder = Ladder::start(false).await?;
-    ladder.post(
-        "/api/instruments",
-        &json!({ "name": "By hand", "plan": plan("by_hand", &RUNGS[..3]) }),
-    )?;
+    // Each rings for two seconds: time enough to close the page in the middle of one.
+    let mut long = plan("by_hand", &RUNGS[..2]);
+    long["passes"][0]["tail_ms"] = json!(4_000);
+    ladder.post("/api/instruments", &json!({ "name": "By hand", "plan": long }))?;
     let browser = Browser::open_hearing(&path).await?;
     let record = format!("{}/instruments/1/record", ladder.address);
     browser.driver.goto(&record).await?;
@@ -193,6 +231,12 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
     };
     ladder
         .wait_for("/api/instruments/1", |view| chosen(view) >= 1)
+        .await?;
+    browser
+        .until(
+            "a note asked for",
+            "return document.querySelector('[data-part=prompt]').dataset.state === 'waiting'",
+        )
         .await?;
     browser
         .until(
@@ -223,10 +267,10 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
     browser.click("button", "Go on with the").await?;
     let view = ladder
         .wait_for("/api/instruments/1", |view| {
-            chosen(view) == 3 && view["run"].is_null()
+            chosen(view) == 2 && view["run"].is_null()
         })
         .await?;
-    let refused = view["takes"].as_array().context("takes")?.len() - 3;
+    let refused = view["takes"].as_array().context("takes")?.len() - 2;
     assert!(
         refused >= 1,
         "a file of six notes in turn never gives only the right ones"

@@ -98,12 +98,41 @@ async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result
             )
             .await?;
     }
+    // One rule for many takes is one change.
+    one.driver
+        .goto(&format!("{}/instruments/1/trim", ladder.address))
+        .await?;
+    one.click("button", "Choose").await?;
+    one.click("[role=menuitem]", "all cells").await?;
+    one.click("button", "Even 26 takes").await?;
+    let evened = ladder
+        .wait_for("/api/instruments/1", |view| {
+            view["undo"] == "even the level of 26 takes"
+        })
+        .await?;
+    let takes = evened["takes"].as_array().context("takes")?;
+    assert!(takes.iter().all(|take| take["correction"]["gain_db"].is_number()));
+    one.driver
+        .goto(&format!("{}/instruments/1/loop", ladder.address))
+        .await?;
     other.click("button", "Undo").await?;
     ladder
+        .wait_for("/api/instruments/1", |view| {
+            view["undo"] == "change the crossfade"
+        })
+        .await?;
+    tokio::time::sleep(Duration::from_millis(300)).await;
+    other.click("button", "Undo").await?;
+    let view = ladder
         .wait_for("/api/instruments/1", |view| {
             view["undo"] == "move the loop's start"
         })
         .await?;
+    let takes = view["takes"].as_array().context("takes")?;
+    assert!(
+        takes.iter().all(|take| take["correction"]["gain_db"].is_null()),
+        "one undo takes all back"
+    );
     tokio::time::sleep(Duration::from_millis(300)).await;
     other.click("button", "Undo").await?;
     one.until(

@@ -36,12 +36,18 @@ pub enum Fact {
     StartFrame,
     /// Take: first frame not heard.
     EndFrame,
+    /// Take: length of the fade-in.
+    FadeInFrames,
+    /// Take: length of the fade-out.
+    FadeOutFrames,
     /// Take: level.
     GainDb,
     /// Take: root key.
     RootKey,
     /// Take: cents above the root.
     RecordingCents,
+    /// Take: cents added on playing, beyond what corrects the recording.
+    TuneCents,
     /// Take: loop; `null` is none.
     Loop,
     /// Take: whether it is the chosen one of its cell; the newest is, where none is said to be.
@@ -191,10 +197,10 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
         Fact::Tags => serde_json::from_value::<Vec<String>>(value.clone())
             .is_ok_and(|tags| tags.len() <= 20 && tags.iter().all(|tag| tag.chars().count() <= 40)),
         Fact::Slices => serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|s| s.is_in_order()),
-        Fact::StartFrame | Fact::EndFrame => frame(),
+        Fact::StartFrame | Fact::EndFrame | Fact::FadeInFrames | Fact::FadeOutFrames => frame(),
         Fact::GainDb => number(-96.0, 48.0),
         Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
-        Fact::RecordingCents => number(-1200.0, 1200.0),
+        Fact::RecordingCents | Fact::TuneCents => number(-1200.0, 1200.0),
         Fact::Loop => {
             value.is_null()
                 || serde_json::from_value::<TakeLoop>(value.clone())
@@ -209,7 +215,7 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
         Fact::Name => "A name has 1 to 120 letters.".into(),
         Fact::GainDb => "A level lies between −96 and 48 dB.".into(),
         Fact::RootKey => "A root is a key from 0 to 127.".into(),
-        Fact::RecordingCents => "Cents lie between −1200 and 1200.".into(),
+        Fact::RecordingCents | Fact::TuneCents => "Cents lie between −1200 and 1200.".into(),
         Fact::Loop => "A loop must end after it starts.".into(),
         Fact::Plan => "This plan cannot be recorded.".into(),
         Fact::Tags => "At most 20 tags, of 40 letters each.".into(),
@@ -225,6 +231,9 @@ impl Correction {
         Self {
             start_frame: said(Fact::StartFrame).and_then(Value::as_u64),
             end_frame: said(Fact::EndFrame).and_then(Value::as_u64),
+            fade_in_frames: said(Fact::FadeInFrames).and_then(Value::as_u64),
+            fade_out_frames: said(Fact::FadeOutFrames).and_then(Value::as_u64),
+            tune_cents: said(Fact::TuneCents).and_then(Value::as_f64),
             gain_db: said(Fact::GainDb).and_then(Value::as_f64),
             root_key: said(Fact::RootKey)
                 .and_then(Value::as_u64)

@@ -5,6 +5,7 @@
 
 mod change;
 mod cost;
+mod evenness;
 mod file_names;
 mod mapping;
 mod names;
@@ -17,6 +18,7 @@ mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
 pub use cost::{Cost, cost_of};
+pub use evenness::{LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
 pub use file_names::{
     NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
 };

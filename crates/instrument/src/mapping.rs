@@ -148,7 +148,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                         high_velocity: lows.get(m + 1).map_or(127, |low| low - 1),
                         root_key: take.treatment.root_key,
                         recording_cents: take.treatment.recording_cents,
-                        tune_cents: 0.0,
+                        tune_cents: take.treatment.tune_cents,
                         gain_db: take.treatment.gain_db,
                         pan: 0.0,
                         start_frame: take.treatment.start_frame,
@@ -210,6 +210,7 @@ mod tests {
                     gain_db: 0.0,
                     root_key: cell.key,
                     recording_cents: 0.0,
+                    tune_cents: 0.0,
                     looped: None,
                 },
             })

@@ -45,6 +45,9 @@ pub struct Treatment {
     pub root_key: u8,
     /// How far the recording lies above its root.
     pub recording_cents: f64,
+    /// Added on playing, beyond what corrects the recording: 0 is equal temperament.
+    #[serde(default)]
+    pub tune_cents: f64,
     /// `None` plays to its end.
     #[serde(rename = "loop")]
     pub looped: Option<TakeLoop>,
@@ -57,6 +60,15 @@ pub struct Correction {
     pub start_frame: Option<u64>,
     /// See [`Treatment`].
     pub end_frame: Option<u64>,
+    /// See [`Treatment`].
+    #[serde(default)]
+    pub fade_in_frames: Option<u64>,
+    /// See [`Treatment`].
+    #[serde(default)]
+    pub fade_out_frames: Option<u64>,
+    /// See [`Treatment`].
+    #[serde(default)]
+    pub tune_cents: Option<f64>,
     /// See [`Treatment`].
     pub gain_db: Option<f64>,
     /// See [`Treatment`].
@@ -151,6 +163,7 @@ pub fn suggest(
         gain_db: 0.0,
         root_key,
         recording_cents: (recording_cents * 100.0).round() / 100.0,
+        tune_cents: 0.0,
         looped,
     }
 }
@@ -181,11 +194,20 @@ pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatme
     Treatment {
         start_frame,
         end_frame,
+        // Fades that are longer than the sound meet in its middle.
+        fade_in_frames: said
+            .fade_in_frames
+            .unwrap_or(suggestion.fade_in_frames)
+            .min(end_frame - start_frame),
+        fade_out_frames: said
+            .fade_out_frames
+            .unwrap_or(suggestion.fade_out_frames)
+            .min(end_frame - start_frame),
+        tune_cents: said.tune_cents.unwrap_or(suggestion.tune_cents),
         gain_db: said.gain_db.unwrap_or(suggestion.gain_db),
         root_key: said.root_key.unwrap_or(suggestion.root_key),
         recording_cents: said.recording_cents.unwrap_or(suggestion.recording_cents),
         looped,
-        ..suggestion.clone()
     }
 }
 

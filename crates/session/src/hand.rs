@@ -50,6 +50,9 @@ const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
 /// After so many bad takes of one cell in a row, the player is asked what to do.
 const MOST_TRIES: u32 = 8;
 
+/// The sound check waits so long for the loudest note, and listens to it for so long.
+const LONGEST_CHECK_MS: f64 = 12_000.0;
+const CHECKED_MS: f64 = 800.0;
 /// What varies by more than this is not silence.
 const STEADY_DB: f64 = 6.0;
 /// A room that is quieter than its floor by this for so many windows has another floor.
@@ -86,6 +89,10 @@ enum Phase {
         early: bool,
     },
     Deciding,
+    /// The sound check hears the loudest note.
+    Checking {
+        struck: u64,
+    },
     Ended(RunState),
 }
 
@@ -108,6 +115,8 @@ pub struct HandSession {
     check: Option<SoundCheck>,
     verdict: Option<Verdict>,
     peaks: BTreeMap<u16, Vec<f64>>,
+    check_only: bool,
+    loudest: f32,
 }
 
 impl HandSession {
@@ -135,7 +144,37 @@ impl HandSession {
             check: None,
             verdict: None,
             peaks,
+            check_only: false,
+            loudest: 0.0,
         }
+    }
+
+    /// Only the sound check: silence first, then the loudest note that the player will play, of the first cell given.
+    pub fn check_only(settings: HandSettings, jobs: Vec<CellJob>) -> Self {
+        Self {
+            check_only: true,
+            ..Self::new(settings, jobs)
+        }
+    }
+
+    /// The sound check ends: with a level, where something was played.
+    fn end_check(&mut self) -> Vec<Action> {
+        if let Some(check) = self.check.take() {
+            let heard = self.loudest > 0.0;
+            let mut check = SoundCheck {
+                peak_dbfs: heard.then(|| amplitude_to_db(f64::from(self.loudest))),
+                ..check
+            }
+            .judged();
+            if !heard {
+                check
+                    .advice
+                    .push("No note was played: play your loudest to learn whether the gain is right.".into());
+            }
+            self.check = Some(check);
+        }
+        self.phase = Phase::Ended(RunState::Finished);
+        vec![Action::Finished]
     }
 
     fn ms(&self, ms: f64) -> u64 {
@@ -231,7 +270,14 @@ impl HandSession {
             Phase::Waiting { asked_at } => {
                 let since = self.frame - frames - asked_at;
                 let deaf = self.ms(f64::from(self.settings.reference_ms));
+                if self.check_only && since > self.ms(LONGEST_CHECK_MS) {
+                    return self.end_check();
+                }
                 if since < deaf || rms < self.floor * db_to_amplitude(STRIKE_DB) {
+                    return Vec::new();
+                }
+                if self.check_only {
+                    self.phase = Phase::Checking { struck: self.frame };
                     return Vec::new();
                 }
                 let counted = self.ms(f64::from(self.settings.count_in_ms));
@@ -272,6 +318,7 @@ impl HandSession {
                 }
                 self.end_take(early)
             }
+            Phase::Checking { struck } if self.frame - struck >= self.ms(CHECKED_MS) => self.end_check(),
             _ => Vec::new(),
         }
     }
@@ -337,6 +384,13 @@ impl Lead for HandSession {
         for heard in self.windows.push(samples) {
             self.frame += self.windows.frames();
             self.kept.extend(&heard.samples);
+            if matches!(self.phase, Phase::Waiting { .. } | Phase::Checking { .. }) && self.check_only {
+                let over = (self.floor * db_to_amplitude(STRIKE_DB)) as f32;
+                let highest = heard.samples.iter().fold(0.0f32, |top, x| top.max(x.abs()));
+                if highest > over {
+                    self.loudest = self.loudest.max(highest);
+                }
+            }
             if !matches!(self.phase, Phase::Sounding { .. }) {
                 let most = if matches!(self.phase, Phase::Listening) {
                     self.ms(FLOOR_MS)
@@ -420,6 +474,7 @@ impl Lead for HandSession {
                 (RunState::Recording, share.min(1.0))
             }
             Phase::Deciding => (RunState::Deciding, 1.0),
+            Phase::Checking { .. } => (RunState::Pulse, 0.5),
             Phase::Ended(state) => (state, 0.0),
         };
         let left: f64 = self.jobs[self.at.min(self.jobs.len())..]
@@ -437,7 +492,7 @@ impl Lead for HandSession {
             cell: job.map(|job| job.cell),
             cell_share,
             done: self.done,
-            total: self.jobs.len(),
+            total: if self.check_only { 0 } else { self.jobs.len() },
             seconds_left,
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
@@ -588,6 +643,38 @@ mod tests {
         assert_eq!(takes.len(), 1);
         let floor = session.progress().check.unwrap().noise_floor_dbfs;
         assert!(floor < -74.0, "{floor}");
+    }
+
+    #[test]
+    fn a_sound_check_by_hand_hears_the_loudest_note() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut checking = HandSession::check_only(
+            session(&[60], &[127], true).settings,
+            session(&[60], &[127], true).jobs,
+        );
+        assert!(run(&mut checking, &mut rig, |_| Vec::new()).is_empty());
+        let check = checking.progress().check.unwrap();
+        assert!((-12.0..0.0).contains(&check.peak_dbfs.unwrap()), "{check:?}");
+        assert_eq!(check.delay_ms, None);
+        // Nobody plays: it ends by itself and says so.
+        let mut silent = HandSession::check_only(
+            session(&[60], &[127], true).settings,
+            session(&[60], &[127], true).jobs,
+        );
+        let mut ended = false;
+        for _ in 0..2_000 {
+            ended |= silent.audio(&[0.0; 1_024]).contains(&Action::Finished);
+        }
+        assert!(
+            ended
+                && silent
+                    .progress()
+                    .check
+                    .unwrap()
+                    .advice
+                    .iter()
+                    .any(|line| line.contains("No note"))
+        );
     }
 
     #[test]

@@ -54,10 +54,16 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
         .step_by(hop)
         .find(|&at| energy.rms(at, at + hop) > threshold && energy.rms(at, at + 10 * hop) > threshold)
         .unwrap_or(0);
+    // In quarters of a window, where in it the sound begins.
+    let (eighth, quarter) = ((hop / 8).max(1), (hop / 4).max(1));
+    let coarse = (coarse..coarse + hop)
+        .step_by(eighth)
+        .find(|&at| energy.rms(at, at + quarter) > threshold)
+        .unwrap_or(coarse);
     let start_frame = if floor_before > loudest * NOISY {
         most_likely(&energy, coarse, floor_before, rate).min(coarse)
     } else {
-        drawn_back(audio, coarse, ms(150.0), rate, ms(2.0))
+        drawn_back(audio, coarse, quarter, ms(150.0), threshold)
     };
 
     let window = ms(50.0);
@@ -87,9 +93,9 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
     })
 }
 
-/// The attack's line drawn back to silence, at or before `coarse`.
-fn drawn_back(audio: &Audio, coarse: usize, reach: usize, rate: u32, slack: usize) -> usize {
-    let from = coarse.saturating_sub(slack);
+/// The attack's line drawn back to silence, before the end of the window (`hop` long) that begins at `coarse`.
+fn drawn_back(audio: &Audio, coarse: usize, hop: usize, reach: usize, threshold: f64) -> usize {
+    let from = coarse.saturating_sub(8 * hop);
     let to = (coarse + reach).min(audio.frames());
     let level = |frame: usize| {
         audio
@@ -105,11 +111,12 @@ fn drawn_back(audio: &Audio, coarse: usize, reach: usize, rate: u32, slack: usiz
     };
     let (low, high) = (crossing(0.3), crossing(0.6));
     let attack = (high - low) / 0.3;
-    let margin = f64::from(rate) * 0.0002 + 0.03 * attack;
-    let start = (2.0 * low - high)
-        .min(coarse as f64)
-        .max(coarse as f64 - 0.25 * attack - slack as f64)
-        - margin;
+    // What the threshold hides of the attack, twice over: its RMS against the highest sample.
+    let hidden = 3.0 * attack * threshold / f64::from(top).max(1e-9);
+    // A sudden sound may begin anywhere in its window; a slower one has begun before it is over the threshold.
+    let latest = (coarse + if attack < hop as f64 { hop } else { 0 }) as f64;
+    let margin = f64::from(audio.rate_hz) * 0.0002 + 0.03 * attack;
+    let start = (2.0 * low - high).min(latest).max(coarse as f64 - hidden) - margin;
     start.max(0.0) as usize
 }
 
@@ -162,7 +169,8 @@ mod tests {
     }
 
     fn take(attack_ms: f64, floor_db: f64, hz: f64, seed: u64) -> (Audio, usize, f64) {
-        let (rate, start) = (48_000.0, 14_411usize);
+        // Not on the grid of the windows: each seed begins elsewhere in one.
+        let (rate, start) = (48_000.0, 14_400 + (seed as usize * 13) % 48);
         let floor = 10f64.powf(floor_db / 20.0) * std::f64::consts::FRAC_1_SQRT_2 * 0.5;
         let attack = attack_ms / 1000.0 * rate;
         let samples = noise(seed, 48_000)

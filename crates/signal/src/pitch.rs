@@ -37,6 +37,13 @@ const STRETCHES: [f64; 4] = [0.0, 1e-4, 3.5e-4, 1.2e-3];
 /// How far a partial may lie from its place, in cents.
 const TOLERANCE_CENTS: f64 = 30.0;
 const MOST_HARMONICS: usize = 40;
+/// Under this the first moments of the sound are asked too: so long after its start, for so long, for at least so many periods.
+const DOUBT: f64 = 0.62;
+const SHORT_ATTACK_S: f64 = 0.012;
+const SHORT_S: f64 = 0.12;
+const SHORT_PERIODS: f64 = 24.0;
+/// They have to be better by this to be believed.
+const CLEARLY: f64 = 0.05;
 /// Under this nothing is called a pitch.
 const LEAST_CONFIDENCE: f64 = 0.3;
 
@@ -71,12 +78,26 @@ pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Op
     if len < 512 {
         return None;
     }
-    let spectrum = partials(&samples[first..first + len], rate_hz);
-    let (hz, stretch, worth) = best_candidate(&spectrum)?;
+    let long = judged(&samples[first..first + len], rate_hz, LOWEST_HZ, HEARD);
+    // A short, high sound is over long before the stretch is: where the whole of it leaves doubt, its first moments are asked.
+    let doubtful = long.is_none_or(|(_, worth)| worth < DOUBT);
+    let short = doubtful
+        .then(|| {
+            let from = start + ((rate * SHORT_ATTACK_S) as usize).min((end - start) / 8);
+            let len = (end - from).min((rate * SHORT_S) as usize) & !63;
+            let lowest = SHORT_PERIODS * rate / len.max(1) as f64;
+            judged(samples.get(from..from + len)?, rate_hz, lowest, HEARD_SHORT)
+        })
+        .flatten();
+    let (hz, worth) = match (long, short) {
+        (Some(long), Some(short)) if short.1 > long.1 + CLEARLY => short,
+        (Some(long), _) => long,
+        (None, Some(short)) => short,
+        (None, None) => return None,
+    };
     if worth < LEAST_CONFIDENCE {
         return None;
     }
-    let hz = settled(&spectrum, hz, stretch);
     let (key, cents) = key_and_cents(hz)?;
     Some(Pitch {
         hz,
@@ -88,9 +109,16 @@ pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Op
 
 /// The pitch of one short window, as a frequency.
 pub(crate) fn pitch_of_window(samples: &[f32], rate_hz: u32) -> Option<f64> {
+    let (hz, worth) = judged(samples, rate_hz, LOWEST_HZ, HEARD)?;
+    (worth >= LEAST_CONFIDENCE).then_some(hz)
+}
+
+/// The fundamental of one stretch, at `lowest_hz` or more, and what it is worth; what is under `heard` of the loudest partial counts
+/// neither for nor against it.
+fn judged(samples: &[f32], rate_hz: u32, lowest_hz: f64, heard: f64) -> Option<(f64, f64)> {
     let spectrum = partials(samples, rate_hz);
-    let (hz, stretch, worth) = best_candidate(&spectrum)?;
-    (worth >= LEAST_CONFIDENCE).then(|| settled(&spectrum, hz, stretch))
+    let (hz, stretch, worth) = best_candidate(&spectrum, lowest_hz, heard)?;
+    Some((settled(&spectrum, hz, stretch), worth))
 }
 
 fn place(hz: f64, stretch: f64, number: usize) -> f64 {
@@ -108,19 +136,21 @@ fn nearest(spectrum: &[Partial], hz: f64) -> Option<(&Partial, f64)> {
 
 /// What is 40 dB under the loudest partial (hum, the room, a hammer's knock) neither speaks for a fundamental nor against it.
 const HEARD: f64 = 0.01;
+/// In the first moments of a high note the knock is loud: 17 dB.
+const HEARD_SHORT: f64 = 0.14;
 
-fn best_candidate(spectrum: &[Partial]) -> Option<(f64, f64, f64)> {
+fn best_candidate(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Option<(f64, f64, f64)> {
     let mut strong: Vec<&Partial> = spectrum.iter().collect();
     strong.sort_by(|a, b| b.amplitude.total_cmp(&a.amplitude));
     let mut candidates: Vec<f64> = strong
         .iter()
         .take(8)
         .flat_map(|partial| (1..=16).map(move |number| partial.hz / f64::from(number)))
-        .filter(|hz| (LOWEST_HZ..=HIGHEST_HZ).contains(hz))
+        .filter(|hz| (lowest_hz.max(LOWEST_HZ)..=HIGHEST_HZ).contains(hz))
         .collect();
     candidates.sort_by(f64::total_cmp);
     candidates.dedup_by(|a, b| (*a / *b - 1.0).abs() < 1e-4);
-    let heard = strong.first().map_or(0.0, |partial| partial.amplitude * HEARD);
+    let heard = strong.first().map_or(0.0, |partial| partial.amplitude * least);
     let total: f64 = strong
         .iter()
         .filter(|p| p.amplitude > heard)

@@ -45,6 +45,8 @@ export function frames(rate: number): Unit {
 
 export const cents: Unit = { show: (v) => `${signed(v, 2)} ct`, parse: (t) => plain(t, /^(ct|cents?)?$/i), step: 1, fine: 0.01 };
 export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) => plain(t, /^(dB)?$/i), step: 1, fine: 0.1 };
+export const lufs: Unit = { show: (v) => `${signed(v, 1)} LUFS`, parse: (t) => plain(t, /^(LUFS|dB)?$/i), step: 1, fine: 0.1 };
+export const percent: Unit = { show: (v) => `${Math.round(v)} %`, parse: (t) => plain(t, /^%?$/), step: 10, fine: 1 };
 export const key: Unit = { show: keyName, parse: parseKey, step: 1, fine: 1 };
 export const count: Unit = { show: (v) => String(v), parse: (t) => plain(t, /^[a-z]*$/i), step: 1, fine: 1 };
 export const seconds: Unit = {

@@ -1,12 +1,12 @@
 // One instrument, step by step.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { Dialog } from "radix-ui";
-import { useCallback, useEffect, useMemo, useState } from "react";
+import { Dialog, DropdownMenu } from "radix-ui";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { answer, api, type InstrumentView, type Plan, type Progress } from "../api/client";
 import { boardCells, type BoardCell, centsFromPlan, seamOf } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
-import type { Box, Plot } from "../parts/Board";
+import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
 import { paintWave } from "../parts/paint";
@@ -106,8 +106,8 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
           {step === "loop" && on && <LoopBench key={on.take.id} on={on} />}
         </Workbench>
       </div>
-      <Foot view={view} cells={cells} progress={progress} />
-      <Keys view={view} cells={cells} />
+      <Foot view={view} cells={cells} progress={progress} plot={plot} />
+      <Keys view={view} cells={cells} plot={plot} />
     </div>
   );
 }
@@ -230,8 +230,8 @@ function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: 
   );
 }
 
-function Foot({ view, cells, progress }: { view: InstrumentView; cells: BoardCell[]; progress: Progress | undefined }) {
-  const { chosen } = useView();
+function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: BoardCell[]; progress: Progress | undefined; plot: Plot | undefined }) {
+  const { chosen, raw, setRaw } = useView();
   const { meter, rate, heads, of } = useSound();
   const connected = useLive((state) => state.connected);
   const taken = cells.filter((c) => c.take).length;
@@ -241,7 +241,9 @@ function Foot({ view, cells, progress }: { view: InstrumentView; cells: BoardCel
   return (
     <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
       {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
+      <ChooseMenu cells={cells} plot={plot} />
       <span>{chosen.size} of {cells.length} cells chosen</span>
+      <button className="rounded px-1 hover:bg-line2" aria-pressed={raw} title="R switches between the take as it was recorded and as it is treated" onClick={() => setRaw(!raw)}>Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b></button>
       <span>{taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}</span>
       {progress?.state === "recording" && <span>recording {progress.done + 1} of {progress.total}</span>}
       <span className="grow" />
@@ -253,9 +255,43 @@ function Foot({ view, cells, progress }: { view: InstrumentView; cells: BoardCel
   );
 }
 
+type Choosing = "all" | "none" | "second" | "layer" | "check";
+
+/** Many cells at once. */
+function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefined }) {
+  const { focus, choose } = useView();
+  const focused = cells.find((cell) => cell.id === focus);
+  const rungs = [...new Set(cells.map((cell) => cell.cell.key))].sort((a, b) => a - b);
+  const pick = (what: Choosing) => {
+    const wanted: Record<Choosing, () => BoardCell[]> = {
+      all: () => cells,
+      none: () => [],
+      second: () => cells.filter((cell) => rungs.indexOf(cell.cell.key) % 2 === Math.max(0, rungs.indexOf(focused?.cell.key ?? -1)) % 2),
+      layer: () => cells.filter((cell) => cell.cell.layer === (focused?.cell.layer ?? 0)),
+      check: () => (plot ? toCheck(plot, cells) : []),
+    };
+    const found = wanted[what]();
+    choose(what === "none" ? focus : (found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus, new Set(found.map((cell) => cell.id)));
+  };
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="rounded border border-line bg-raised px-2 leading-[18px]">Choose ▴</DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content side="top" align="start" sideOffset={4} className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg">
+          {([["all", "all cells"], ["second", "every second rung"], ["layer", "this layer"], ["check", "all to check"], ["none", "none"]] as const).map(([what, name]) => (
+            <DropdownMenu.Item key={what} onSelect={() => pick(what)} className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft">{name}</DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
 const SHORTCUTS = [
   ["Space", "play what is chosen; again to stop"],
   ["← → ↑ ↓", "walk the board"],
+  ["W, Shift+W", "the worst cell of this step, then the next; and back"],
+  ["R", "hear takes raw or treated"],
   ["Ctrl+Z, Ctrl+Shift+Z", "undo, redo"],
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
   ["+ −", "zoom the waveform, when it has the focus"],
@@ -265,10 +301,11 @@ const SHORTCUTS = [
 ];
 
 /** Keys that work on every step. */
-function Keys({ view, cells }: { view: InstrumentView; cells: BoardCell[] }) {
+function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[]; plot: Plot | undefined }) {
   const [open, setOpen] = useState(false);
   const { toast, say } = useView();
   const [sounding, setSounding] = useState<number | undefined>();
+  const lastWorst = useRef<string | undefined>(undefined);
   useEffect(() => {
     if (!toast) return;
     const timer = setTimeout(() => say(undefined), 6000);
@@ -286,10 +323,23 @@ function Keys({ view, cells }: { view: InstrumentView; cells: BoardCell[] }) {
       }
       const cell = cells.find((c) => c.id === focus);
       if (event.key === "?") setOpen(true);
+      else if (event.key.toLowerCase() === "w" && plot) {
+        const order = worstFirst(plot, cells);
+        const at = order.findIndex((c) => c.id === focus);
+        // From elsewhere the walk begins with the worst.
+        const walking = at >= 0 && lastWorst.current === focus;
+        const next = order[walking ? Math.min(order.length - 1, Math.max(0, at + (event.shiftKey ? -1 : 1))) : 0];
+        lastWorst.current = next?.id;
+        if (next) choose(next.id, new Set([next.id]));
+      } else if (event.key.toLowerCase() === "r") useView.getState().setRaw(!useView.getState().raw);
       else if (event.code === "Space" && cell && !(event.target instanceof HTMLButtonElement)) {
         event.preventDefault();
         if (event.repeat) return;
-        if (sounding !== undefined) {
+        if (useView.getState().raw && cell.take) {
+          const again = sounding !== undefined;
+          setSounding(again ? undefined : cell.cell.key);
+          void (again ? player.hear(undefined) : player.hearTake(cell.take)).catch(sayError);
+        } else if (sounding !== undefined) {
           player.off(sounding);
           setSounding(undefined);
         } else {

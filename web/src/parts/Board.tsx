@@ -23,6 +23,8 @@ export interface Plot {
   value: (take: TakeView) => number | undefined;
   /** Instead of a take's value: one that a cell has by itself. */
   ofCell?: (cell: BoardCell) => number | undefined;
+  /** Where it stood before it was treated, drawn hollow. */
+  before?: (take: TakeView) => number | undefined;
   show: (value: number) => string;
   /** 0 good, 1 to check, 2 wrong. */
   verdict?: (value: number) => 0 | 1 | 2;
@@ -39,6 +41,25 @@ const PLOT_WIDTH = 140;
 
 function valueOf(plot: Plot, cell: BoardCell): number | undefined {
   return plot.ofCell ? plot.ofCell(cell) : cell.take && plot.value(cell.take);
+}
+
+/** Cells to look at, worst first: by the plot's verdict, then by how far they lie from its line or from the others. */
+export function worstFirst(plot: Plot, cells: BoardCell[]): BoardCell[] {
+  const known = cells.flatMap((cell) => {
+    const value = valueOf(plot, cell);
+    return value === undefined ? [] : [{ cell, value }];
+  });
+  const sorted = known.map((k) => k.value).sort((a, b) => a - b);
+  const middle = plot.line ?? sorted[Math.floor(sorted.length / 2)] ?? 0;
+  const worth = ({ value }: { value: number }) => (plot.verdict?.(value) ?? 0) * 1e6 + (plot.verdict ? value - middle : Math.abs(value - middle));
+  return known.sort((a, b) => worth(b) - worth(a)).map((k) => k.cell);
+}
+
+export function toCheck(plot: Plot, cells: BoardCell[]): BoardCell[] {
+  return cells.filter((cell) => {
+    const value = valueOf(plot, cell);
+    return value !== undefined && (plot.verdict?.(value) ?? 0) > 0;
+  });
 }
 
 function wheres(cells: BoardCell[]) {
@@ -229,6 +250,17 @@ function drawPlot(
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
     const verdict = plot.verdict?.(value) ?? 0;
     const y = box.y + box.height / 2 + (layers > 1 ? (cell.cell.layer / (layers - 1) - 0.5) * Math.min(8, box.height / 2) : 0);
+    const before = cell.take && plot.before?.(cell.take);
+    if (before !== undefined) {
+      const from = inner + 10 + Math.min(1, Math.max(0, (before - plot.low) / (plot.high - plot.low))) * (PLOT_WIDTH - 20);
+      ctx.strokeStyle = colours.ink3;
+      ctx.lineWidth = 1;
+      ctx.beginPath();
+      ctx.arc(from, y, 2.6, 0, 7);
+      ctx.moveTo(from, y);
+      ctx.lineTo(x, y);
+      ctx.stroke();
+    }
     ctx.beginPath();
     ctx.arc(x, y, cell.id === focus ? 4.5 : 3.2, 0, 7);
     ctx.fillStyle = layerColour(cell.cell.layer, layers);

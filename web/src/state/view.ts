@@ -14,12 +14,15 @@ interface View {
   /** While rungs are picked on the ladder: what a click on a key does. */
   pick: ((key: number) => void) | undefined;
   playKeys: boolean;
+  /** Takes are heard as they were recorded, not as they are treated. */
+  raw: boolean;
   toast: string | undefined;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
   setPass: (pass: number) => void;
   setPick: (pick: ((key: number) => void) | undefined) => void;
   setPlayKeys: (on: boolean) => void;
+  setRaw: (raw: boolean) => void;
   say: (toast: string | undefined) => void;
 }
 
@@ -31,6 +34,7 @@ export const useView = create<View>((set) => ({
   pass: 0,
   pick: undefined,
   playKeys: false,
+  raw: false,
   toast: undefined,
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
@@ -40,6 +44,7 @@ export const useView = create<View>((set) => ({
   setPass: (pass) => set({ pass, focus: undefined, chosen: new Set() }),
   setPick: (pick) => set({ pick }),
   setPlayKeys: (playKeys) => set({ playKeys }),
+  setRaw: (raw) => set({ raw }),
   say: (toast) => set({ toast }),
 }));
 

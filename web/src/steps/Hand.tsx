@@ -76,7 +76,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
     <>
       <div className="card flex flex-col items-center gap-1 px-5 py-4 text-center" data-part="prompt" data-state={progress?.state ?? "none"}>
         <p className="text-[17px] text-ink2" aria-live="polite">
-          {!going ? (missing === 0 ? "Every cell has a good take" : "Ready when you are")
+          {going && progress.total === 0 ? "Sound check" : !going ? (missing === 0 ? "Every cell has a good take" : "Ready when you are")
             : progress.state === "listening" ? "Quiet please: listening to the room"
             : progress.state === "waiting" ? (counted ?? (reference !== "none" ? "Listen, then play" : "Play"))
             : progress.state === "recording" ? "Let it ring"

@@ -18,7 +18,7 @@ export function RigCard({ view, progress }: { view: InstrumentView; progress: Pr
   const real = plan.source.rig === PAGE_RIG;
   const overMidi = (plan.source.how ?? "over_midi") === "over_midi";
   const check = progress?.check ?? view.check;
-  const checking = progress !== undefined && progress.total === 0 && (progress.state === "listening" || progress.state === "pulse");
+  const checking = progress !== undefined && progress.total === 0 && ["listening", "pulse", "waiting"].includes(progress.state);
   const setRig = (rig: string) => void change(view.id, "choose a rig", [{ fact: "plan", value: { ...plan, source: { ...plan.source, rig } } }]).catch(sayError);
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Rig" data-part="rig">
@@ -43,13 +43,15 @@ export function RigCard({ view, progress }: { view: InstrumentView; progress: Pr
       )}
       <div className="flex items-start gap-4">
         <button className="button" disabled={progress !== undefined && !["finished", "stopped"].includes(progress.state)} onClick={() => void beginRun(view, { what: "check" }).catch(sayError)}>{checking ? "Checking…" : "Sound check"}</button>
-        {check ? (
+        {checking ? (
+          <p className="text-[15px] font-medium" aria-live="polite">{progress.state === "listening" ? "Quiet, please…" : overMidi ? "Listening to one loud note…" : "Now play your loudest note."}</p>
+        ) : check ? (
           <div className="min-w-0 flex-1" data-part="check">
             <p className="num text-[12px]">floor {db(check.noise_floor_dbfs)} · hum {check.hum_dbfs == null ? "none" : `${db(check.hum_dbfs)} at ${check.hum_hz} Hz`} · delay {check.delay_ms == null ? "–" : `${check.delay_ms.toFixed(1)} ms, taken out`} · loudest {db(check.peak_dbfs)}</p>
             <p className="text-ink2">{check.advice.join(" ")}</p>
           </div>
         ) : (
-          <p className="text-ink3">Keep quiet for a moment: noise floor and hum are measured from silence{overMidi ? ", the delay and the level by one loud note" : ""}.</p>
+          <p className="text-ink3">Keep quiet for a moment: noise floor and hum are measured from silence{overMidi ? ", the delay and the level by one loud note" : ", the level by the loudest note you play"}.</p>
         )}
       </div>
     </section>

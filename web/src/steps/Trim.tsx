@@ -1,10 +1,11 @@
 // Where each take starts and ends, and how loud it is.
 import { useMemo, useState } from "react";
-import { change, type Fact } from "../api/client";
+import { answer, api, change, type Fact } from "../api/client";
 import { player } from "../sound/player";
-import { db, decibels, frames } from "../model/units";
+import { db, decibels, frames, lufs, percent } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
+import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { drawableTake, Waveform } from "../parts/Waveform";
 import { sayError } from "../state/view";
@@ -14,7 +15,8 @@ export const trimPlot: Plot = {
   low: -50,
   high: -5,
   value: (take) => (take.facts?.loudness_lufs == null ? undefined : take.facts.loudness_lufs + (take.treatment?.gain_db ?? 0)),
-  show: (value) => `${value.toFixed(1)} LUFS`,
+  before: (take) => (take.treatment?.gain_db ? (take.facts?.loudness_lufs ?? undefined) : undefined),
+  show: (value) => `${value.toFixed(1).replace("-", "−")} LUFS`,
 };
 
 export function TrimBench({ on }: { on: OnBench }) {
@@ -39,6 +41,7 @@ export function TrimBench({ on }: { on: OnBench }) {
       const wishes = [];
       if (said.start_frame != null) wishes.push({ take: other.id, fact: "start_frame" as const, value: Math.max(0, other.suggestion!.start_frame + said.start_frame - take.suggestion!.start_frame) });
       if (said.end_frame != null) wishes.push({ take: other.id, fact: "end_frame" as const, value: Math.min(other.frames, Math.max(1, other.suggestion!.end_frame + said.end_frame - take.suggestion!.end_frame)) });
+      for (const fade of ["fade_in_frames", "fade_out_frames"] as const) if (said[fade] != null) wishes.push({ take: other.id, fact: fade, value: said[fade] });
       if (said.gain_db != null) wishes.push({ take: other.id, fact: "gain_db" as const, value: said.gain_db });
       return wishes;
     });
@@ -58,9 +61,11 @@ export function TrimBench({ on }: { on: OnBench }) {
         />
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
-        <Field label="Start" width="110px" value={start} unit={unit} byHand={said.start_frame != null} onSet={(v) => void set("move the start", "start_frame", Math.max(0, Math.round(v)))} onAutomatic={() => void set("start back to automatic", "start_frame", undefined)} />
-        <Field label="End" width="110px" value={end} unit={unit} byHand={said.end_frame != null} onSet={(v) => void set("move the end", "end_frame", Math.max(1, Math.round(v)))} onAutomatic={() => void set("end back to automatic", "end_frame", undefined)} />
-        <Field label="Level" width="90px" value={held.gain_db} unit={decibels} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
+        <Field label="Start" width="92px" value={start} unit={unit} byHand={said.start_frame != null} onSet={(v) => void set("move the start", "start_frame", Math.max(0, Math.round(v)))} onAutomatic={() => void set("start back to automatic", "start_frame", undefined)} />
+        <Field label="End" width="92px" value={end} unit={unit} byHand={said.end_frame != null} onSet={(v) => void set("move the end", "end_frame", Math.max(1, Math.round(v)))} onAutomatic={() => void set("end back to automatic", "end_frame", undefined)} />
+        <Field label="Fade in" width="72px" value={held.fade_in_frames} unit={unit} byHand={said.fade_in_frames != null} onSet={(v) => void set("change the fade-in", "fade_in_frames", Math.max(0, Math.round(v)))} onAutomatic={() => void set("fade-in back to automatic", "fade_in_frames", undefined)} />
+        <Field label="Fade out" width="72px" value={held.fade_out_frames} unit={unit} byHand={said.fade_out_frames != null} onSet={(v) => void set("change the fade-out", "fade_out_frames", Math.max(0, Math.round(v)))} onAutomatic={() => void set("fade-out back to automatic", "fade_out_frames", undefined)} />
+        <Field label="Level" width="80px" value={held.gain_db} unit={decibels} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
         <div className="grow" />
         {others.length > 0 && (
           <button className="button" disabled={offsets().length === 0} onClick={() => void change(view.id, `same trim on ${others.length} takes`, offsets()).catch(sayError)}>
@@ -77,7 +82,38 @@ export function TrimBench({ on }: { on: OnBench }) {
           </div>
         ))}
       </dl>
+      <Levels on={on} />
     </>
+  );
+}
+
+type Rule = "peak" | "loudness" | "layer_peak" | "smooth";
+const RULES: { value: Rule; name: string; target?: number }[] = [
+  { value: "smooth", name: "even along the ladder" },
+  { value: "loudness", name: "each to a loudness", target: -24 },
+  { value: "peak", name: "each to a peak", target: -6 },
+  { value: "layer_peak", name: "layer as a whole to a peak", target: -3 },
+];
+
+/** One rule for all that are chosen: kept as one change. */
+function Levels({ on }: { on: OnBench }) {
+  const { takes, view } = on;
+  const [rule, setRule] = useState<Rule>("smooth");
+  const [target, setTarget] = useState(-24);
+  const [kept, setKept] = useState(100);
+  const apply = async () => {
+    const of = { peak: { peak: { dbfs: target } }, loudness: { loudness: { lufs: target } }, layer_peak: { layer_peak: { dbfs: target } }, smooth: "smooth" as const }[rule];
+    const proposed = answer(await api.POST("/api/instruments/{id}/even", { params: { path: { id: view.id } }, body: { even: { levels: { rule: of, layers_kept: kept / 100 } }, takes: takes.map((t) => t.id) } }));
+    await change(view.id, `even the level of ${proposed.length} takes`, proposed.map(({ take, value }) => ({ take, fact: "gain_db" as const, value })));
+  };
+  return (
+    <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="Levels of all chosen">
+      <div className="w-52"><Choice label="Level of all chosen" value={rule} onChange={(next) => { setRule(next); setTarget(RULES.find((r) => r.value === next)?.target ?? target); }} options={RULES} /></div>
+      {rule !== "smooth" && <Field label={rule === "loudness" ? "Loudness (LUFS)" : "Peak"} width="110px" value={target} unit={rule === "loudness" ? lufs : decibels} onSet={(v) => setTarget(Math.min(0, Math.max(-60, v)))} />}
+      {rule !== "smooth" && <Field label="Layers keep" width="90px" value={kept} unit={percent} onSet={(v) => setKept(Math.min(100, Math.max(0, v)))} />}
+      <button className="button" onClick={() => void apply().catch(sayError)}>Even {takes.length} {takes.length === 1 ? "take" : "takes"}</button>
+      <button className="button" disabled={takes.every((t) => t.correction.gain_db == null)} onClick={() => void change(view.id, `levels of ${takes.length} takes back to automatic`, takes.map((t) => ({ take: t.id, fact: "gain_db" as const, value: undefined }))).catch(sayError)}>As recorded</button>
+    </section>
   );
 }
 

@@ -1,13 +1,14 @@
 // How each take is tuned, against its plan and its neighbours.
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
-import { answer, api, change, type Fact } from "../api/client";
+import { answer, api, change, type Fact, type Schemas } from "../api/client";
 import { centsFromPlan } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { cents, key } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
+import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
@@ -125,10 +126,36 @@ export function TuneBench({ on }: { on: OnBench }) {
       <div className="card flex flex-wrap items-end gap-3 p-3">
         <Field label="Root key" width="90px" value={held.root_key} unit={key} byHand={take.correction.root_key != null} onSet={(v) => set("set the root", "root_key", Math.round(v))} onAutomatic={() => set("root back to automatic", "root_key", undefined)} />
         <Field label="Recording is sharp by" width="140px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={() => set("cents back to automatic", "recording_cents", undefined)} />
+        <Field label="Added on playing" width="120px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
         <div className="grow" />
         <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>Reference tone</button>
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
+      <Tuning on={on} />
     </>
+  );
+}
+
+type Rule = Schemas["TuningRule"];
+const RULES: { value: Rule; name: string }[] = [
+  { value: "equal", name: "to equal temperament" },
+  { value: "own_curve", name: "to the ladder's own curve" },
+  { value: "as_recorded", name: "leave as it is" },
+];
+
+/** One rule for all that are chosen; root and cents stay the truth about the recordings. */
+function Tuning({ on }: { on: OnBench }) {
+  const { takes, view } = on;
+  const [rule, setRule] = useState<Rule>("own_curve");
+  const apply = async () => {
+    const proposed = answer(await api.POST("/api/instruments/{id}/even", { params: { path: { id: view.id } }, body: { even: { tuning: { rule } }, takes: takes.map((t) => t.id) } }));
+    await change(view.id, `tune ${proposed.length} takes ${RULES.find((r) => r.value === rule)!.name}`, proposed.map(({ take, value }) => ({ take, fact: "tune_cents" as const, value: rule === "equal" ? undefined : value })));
+  };
+  return (
+    <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="Tuning of all chosen">
+      <div className="w-52"><Choice label="Tuning of all chosen" value={rule} onChange={setRule} options={RULES} /></div>
+      <button className="button" onClick={() => void apply().catch(sayError)}>Tune {takes.length} {takes.length === 1 ? "take" : "takes"}</button>
+      <p className="min-w-0 flex-1 pb-1 text-ink3">{rule === "own_curve" ? "Single faults are taken out; what is sharp or flat throughout stays." : rule === "equal" ? "Every take is corrected to its key." : "Every take sounds as it was recorded."}</p>
+    </section>
   );
 }

@@ -1,5 +1,6 @@
 //! The routes, described by one OpenAPI document.
 
+mod evening;
 mod exports;
 mod files;
 mod long_takes;
@@ -54,6 +55,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
         .routes(routes!(recording::through))
+        .routes(routes!(evening::propose))
         .routes(routes!(long_takes::bring_long_take))
         .routes(routes!(long_takes::long_take_peaks))
         .routes(routes!(long_takes::long_take_audio))

@@ -411,8 +411,14 @@ fn lead_of(
             cells: plan.cells(),
             ..RunSettings::default()
         };
-        let jobs = jobs_of(view, &all);
-        return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
+        let mut jobs = jobs_of(view, &all);
+        if plan.source.how == How::OverMidi {
+            return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
+        }
+        // The loudest note that is planned.
+        jobs.sort_by_key(|job| std::cmp::Reverse(job.velocity));
+        let hand = hand_settings(view, settings, channels);
+        return (Box::new(HandSession::check_only(hand, jobs)), Keep::Nothing);
     }
     match plan.source.how {
         How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
@@ -423,24 +429,28 @@ fn lead_of(
             (Box::new(LongSession::new(channels, over)), Keep::LongTake(name))
         }
         How::ByHand => {
-            let heard = view
-                .takes
-                .iter()
-                .filter(|take| take.chosen)
-                .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
-                .collect();
-            let hand = HandSettings {
-                rate_hz: plan.rate_hz,
-                channels,
-                pitched: plan.kind.pitched(),
-                dies_away: !plan.kind.loops(),
-                hands_free: settings.hands_free,
-                reference_ms: settings.reference_ms,
-                count_in_ms: settings.count_in_ms,
-                heard,
-            };
+            let hand = hand_settings(view, settings, channels);
             (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
         }
+    }
+}
+
+fn hand_settings(view: &InstrumentView, settings: &RunSettings, channels: usize) -> HandSettings {
+    let plan = &view.plan;
+    HandSettings {
+        rate_hz: plan.rate_hz,
+        channels,
+        pitched: plan.kind.pitched(),
+        dies_away: !plan.kind.loops(),
+        hands_free: settings.hands_free,
+        reference_ms: settings.reference_ms,
+        count_in_ms: settings.count_in_ms,
+        heard: view
+            .takes
+            .iter()
+            .filter(|take| take.chosen)
+            .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
+            .collect(),
     }
 }
 
