@@ -226,7 +226,8 @@ impl HandSession {
         } else {
             0
         };
-        if self.lower >= LOWER_WINDOWS && !matches!(self.phase, Phase::Listening) {
+        if self.lower >= LOWER_WINDOWS && matches!(self.phase, Phase::Settling { .. } | Phase::Waiting { .. })
+        {
             self.lower = 0;
             self.floor = rms.max(db_to_amplitude(FLOOR_ASSUMED_DBFS));
             if let Some(check) = &mut self.check {
