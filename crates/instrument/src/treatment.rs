@@ -194,7 +194,7 @@ pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatme
     Treatment {
         start_frame,
         end_frame,
-        // Fades that are longer than the sound meet in its middle.
+        // No fade is longer than the sound.
         fade_in_frames: said
             .fade_in_frames
             .unwrap_or(suggestion.fade_in_frames)

@@ -299,7 +299,8 @@ impl Recorder {
             channels: plan.recording_channels(),
             bits: plan.bits,
         };
-        let run = Run::new(self.clone(), instrument, lead, line, form, keep);
+        let mics = plan.mics.len().max(1);
+        let run = Run::new(self.clone(), instrument, lead, line, form, mics, keep);
         let recorder = self.clone();
         tokio::spawn(async move {
             let outcome = run.lead(orders).await;

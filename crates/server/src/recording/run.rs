@@ -52,6 +52,7 @@ pub(super) struct Run {
     line: Line,
     intake: Intake,
     form: RecordingForm,
+    mics: usize,
     keep: Keep,
     arriving: Option<Arriving>,
     /// What was heard lately, interleaved, in case a take begins a little before now.
@@ -71,6 +72,7 @@ impl Run {
         lead: Box<dyn Lead>,
         line: Line,
         form: RecordingForm,
+        mics: usize,
         keep: Keep,
     ) -> Self {
         Self {
@@ -80,6 +82,7 @@ impl Run {
             intake: Intake::new(line.channels()),
             line,
             form,
+            mics,
             keep,
             arriving: None,
             recent: VecDeque::new(),
@@ -209,9 +212,12 @@ impl Run {
         self.heard += (samples.len() / channels) as u64;
         if let Some(arriving) = &mut self.arriving {
             let skip = (arriving.first_frame.saturating_sub(first) as usize * channels).min(samples.len());
-            arriving
-                .spool
-                .write(&in_channels(&samples[skip..], channels, self.form.channels))?;
+            arriving.spool.write(&of_mics(
+                &samples[skip..],
+                channels,
+                self.form.channels,
+                self.mics,
+            ))?;
         }
         self.recent.extend(samples);
         let most = self.form.rate_hz as usize * channels;
@@ -233,7 +239,7 @@ impl Run {
                 let back =
                     (self.heard.saturating_sub(first_frame) as usize * channels).min(self.recent.len());
                 let past: Vec<f32> = self.recent.range(self.recent.len() - back..).copied().collect();
-                spool.write(&in_channels(&past, channels, self.form.channels))?;
+                spool.write(&of_mics(&past, channels, self.form.channels, self.mics))?;
                 self.arriving = Some(Arriving {
                     cell,
                     first_frame,
@@ -324,6 +330,19 @@ impl Run {
     }
 }
 
+/// Frames of several mics, each mic's channels as the plan wants them.
+fn of_mics(samples: &[f32], from: usize, to: u16, mics: usize) -> Vec<f32> {
+    let mics_fit = mics > 1 && from.is_multiple_of(mics) && usize::from(to).is_multiple_of(mics);
+    if from == usize::from(to) || !mics_fit {
+        return in_channels(samples, from, to);
+    }
+    let (from, to) = (from / mics, to / mics as u16);
+    samples
+        .chunks_exact(from)
+        .flat_map(|mic| in_channels(mic, from, to))
+        .collect()
+}
+
 /// Frames of one number of channels as the plan wants them: mono is the mean, and a missing side is the other.
 fn in_channels(samples: &[f32], from: usize, to: u16) -> Vec<f32> {
     let to = usize::from(to);
@@ -348,6 +367,13 @@ fn in_channels(samples: &[f32], from: usize, to: u16) -> Vec<f32> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_mono_plan_hears_every_mic() {
+        assert_eq!(of_mics(&[1.0, 0.0, 0.5, 0.5], 4, 2, 2), [0.5, 0.5]);
+        assert_eq!(of_mics(&[1.0, 0.0, 0.2, 0.6], 4, 2, 2), [0.5, 0.4]);
+        assert_eq!(of_mics(&[1.0, 0.0], 2, 1, 1), [0.5]);
+    }
 
     #[test]
     fn channels_are_meaned_doubled_or_picked() {
