@@ -142,7 +142,7 @@ impl Browser {
     /// Opens a Radix select by its label and picks an option.
     pub async fn pick(&self, label: &str, option: &str) -> anyhow::Result<()> {
         let id = self
-            .named("div.field-label", label)
+            .named("div.field-label, div.sr-only", label)
             .await?
             .attr("id")
             .await?
@@ -153,6 +153,55 @@ impl Browser {
             .click()
             .await?;
         self.click("[role=option]", option).await
+    }
+
+    /// Types into the input of that accessible name, and Enter.
+    pub async fn write(&self, name: &str, text: &str) -> anyhow::Result<()> {
+        let field = self
+            .driver
+            .query(By::Css(format!("[aria-label='{name}']")))
+            .first()
+            .await?;
+        field.send_keys(Key::Control + "a").await?;
+        field.send_keys(text).await?;
+        field.send_keys(Key::Enter + "").await?;
+        Ok(())
+    }
+
+    /// Clicks a key of the ladder.
+    pub async fn click_key(&self, key: u8) -> anyhow::Result<()> {
+        let ladder = self.driver.query(By::Css("[data-part=ladder]")).first().await?;
+        let number = |text: Option<String>| -> anyhow::Result<f64> { Ok(text.context("no view")?.parse()?) };
+        let low = number(ladder.attr("data-low").await?)?;
+        let keys = number(ladder.attr("data-keys").await?)?;
+        let (_, height) = ladder.rect().await.map(|r| (r.width, r.height))?;
+        const HEADER: f64 = 34.0;
+        let y = HEADER + (low + keys - 0.5 - f64::from(key)) * (height - HEADER) / keys;
+        // From the middle of the element, as WebDriver has it.
+        self.driver
+            .action_chain()
+            .move_to_element_with_offset(&ladder, 0, (y - height / 2.0).round() as i64)
+            .click()
+            .perform()
+            .await?;
+        Ok(())
+    }
+
+    /// Drops files or folders of this machine on an element.
+    pub async fn drop_on(&self, selector: &str, paths: &[&Path]) -> anyhow::Result<()> {
+        let target = self.driver.query(By::Css(selector)).first().await?.rect().await?;
+        let tools = thirtyfour::extensions::cdp::ChromeDevTools::new(self.driver.handle.clone());
+        for kind in ["dragEnter", "dragOver", "drop"] {
+            let paths: Vec<String> = paths.iter().map(|path| path.display().to_string()).collect();
+            let event = serde_json::json!({
+                "type": kind, "x": target.x + target.width / 2.0, "y": target.y + target.height / 2.0,
+                "data": { "items": [], "files": paths, "dragOperationsMask": 1 },
+            });
+            tools
+                .execute_cdp_with_params("Input.dispatchDragEvent", event)
+                .await?;
+        }
+        Ok(())
     }
 
     /// What a script returns.

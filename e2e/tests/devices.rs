@@ -133,7 +133,8 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
     browser
         .script("window.broken = true; window.lines.forEach((line) => line.close())")
         .await?;
-    tokio::time::sleep(Duration::from_secs(5)).await;
+    // As long as the architecture page promises to survive.
+    tokio::time::sleep(Duration::from_secs(30)).await;
     browser
         .until(
             "sound kept by the page",
@@ -160,11 +161,18 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
         .await?;
     let frames = view["long_takes"][0]["frames"].as_u64().context("frames")?;
     assert!(frames > u64::from(RATE_HZ) * 12, "{frames}");
-    let bytes = ladder.bytes(&format!("/api/long-takes/1/audio?first=0&end={frames}"))?;
-    let arrived: Vec<f32> = bytes
-        .chunks_exact(4)
-        .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
-        .collect();
+    let mut arrived: Vec<f32> = Vec::new();
+    // Long stretches are served in parts.
+    while (arrived.len() as u64) < frames {
+        let first = arrived.len() as u64;
+        let end = frames.min(first + 500_000);
+        let bytes = ladder.bytes(&format!("/api/long-takes/1/audio?first={first}&end={end}"))?;
+        arrived.extend(
+            bytes
+                .chunks_exact(4)
+                .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]])),
+        );
+    }
 
     // Every block that the audio thread gave is there, once and in its place, those of the break too.
     let sent: std::collections::BTreeMap<usize, f64> =
@@ -275,6 +283,147 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
         refused >= 1,
         "a file of six notes in turn never gives only the right ones"
     );
+    browser.close().await?;
+    ladder.end().await
+}
+
+/// Ports and a synthesiser of ours in place of the browser's: what is sent to the port at a time sounds at that time in the input.
+const FAKE_SYNTH: &str = r"
+    window.sent = [];
+    const context = new AudioContext();
+    const out = context.createMediaStreamDestination();
+    const voices = new Map();
+    // A room is never silent.
+    const room = new AudioBuffer({ length: 48000, sampleRate: context.sampleRate });
+    room.getChannelData(0).forEach((_, n, all) => { all[n] = (Math.random() - 0.5) * 0.0006; });
+    const noise = new AudioBufferSourceNode(context, { buffer: room, loop: true });
+    noise.connect(out);
+    noise.start();
+    window.strike = (key, velocity, at) => {
+        const [tone, level] = [new OscillatorNode(context, { frequency: 440 * 2 ** ((key - 69) / 12), type: 'triangle' }), new GainNode(context, { gain: 0 })];
+        level.gain.setValueAtTime(0, at);
+        level.gain.linearRampToValueAtTime(velocity / 127 * 0.6, at + 0.001);
+        level.gain.setTargetAtTime(0, at + 0.001, 0.4);
+        tone.connect(level).connect(out);
+        tone.start(at);
+        tone.stop(at + 4);
+        voices.set(key, level);
+    };
+    const port = {
+        id: 'fake-out', name: 'Fernhollow cable', send: (bytes, time) => {
+            window.sent.push([...bytes]);
+            const now = context.getOutputTimestamp();
+            const at = Math.max(context.currentTime, now.contextTime + ((time ?? performance.now()) - now.performanceTime) / 1000);
+            if ((bytes[0] & 0xf0) === 0x90) window.strike(bytes[1], bytes[2], at);
+            if ((bytes[0] & 0xf0) === 0x80) voices.get(bytes[1])?.gain.setTargetAtTime(0, at, 0.02);
+        },
+    };
+    window.foot = { id: 'fake-in', name: 'Fernhollow pedal' };
+    navigator.requestMIDIAccess = async () => ({ outputs: new Map([['fake-out', port]]), inputs: new Map([['fake-in', window.foot]]) });
+    navigator.mediaDevices.getUserMedia = async () => { await context.resume(); return out.stream.clone(); };
+    window.strikeNow = (key) => window.strike(key, 100, context.currentTime + 0.05);
+    window.press = (bytes) => window.foot.onmidimessage({ data: new Uint8Array(bytes) });
+";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_synth_is_recorded_through_midi_and_audio_of_the_page() -> anyhow::Result<()> {
+    let _turn = ONE_AT_A_TIME.lock().await;
+    let ladder = Ladder::start(false).await?;
+    let mut plan = plan("over_midi", &RUNGS[..4]);
+    plan["source"]["channel"] = json!(3);
+    plan["source"]["bank"] = json!(300);
+    plan["source"]["program"] = json!(7);
+    plan["rate_hz"] = json!(48_000);
+    ladder.post("/api/instruments", &json!({ "name": "Real synth", "plan": plan }))?;
+    let browser = Browser::open_hearing(std::path::Path::new("/dev/null")).await?;
+    browser
+        .driver
+        .goto(&format!("{}/instruments/1/record", ladder.address))
+        .await?;
+    browser.script(FAKE_SYNTH).await?;
+    browser.pick("Channels", "mono").await?;
+    browser.click("button", "Look for devices").await?;
+    browser.pick("MIDI output", "Fernhollow cable").await?;
+    browser.click("button", "Start recording").await?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| {
+            let takes = view["takes"].as_array().map_or(&[][..], Vec::as_slice);
+            takes.len() == 4 && takes.iter().all(|take| !take["facts"].is_null())
+        })
+        .await?;
+    let takes = view["takes"].as_array().context("takes")?;
+    let mut starts = Vec::new();
+    // 110 ms of room stand before each, once the delay is taken out.
+    for take in takes {
+        assert_eq!(take["facts"]["pitch"]["key"], take["cell"]["key"], "{take}");
+        assert_eq!(take["chosen"], true);
+        starts.push(take["facts"]["start_frame"].as_f64().context("start")? / 48.0);
+    }
+    println!("starts in ms: {starts:.2?}");
+    assert!(
+        starts.iter().all(|start| (start - 110.0).abs() <= 1.0),
+        "{starts:?}"
+    );
+    let sent: Vec<Vec<u8>> = serde_json::from_value(browser.script("return window.sent").await?)?;
+    // Bank select (300 = 2 × 128 + 44), then the program, on channel 3, before the first note; and every note ends.
+    assert_eq!(sent.concat()[..8], [0xB2, 0, 2, 0xB2, 32, 44, 0xC2, 6]);
+    for key in &RUNGS[..4] {
+        let of = |status: u8| sent.iter().filter(|m| m[0] == status && m[1] == *key).count();
+        assert!(of(0x92) >= 1 && of(0x92) == of(0x82), "{sent:?}");
+    }
+    browser.close().await?;
+    ladder.end().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_foot_switch_is_learnt_and_keeps_a_take() -> anyhow::Result<()> {
+    let _turn = ONE_AT_A_TIME.lock().await;
+    let ladder = Ladder::start(false).await?;
+    ladder.post(
+        "/api/instruments",
+        &json!({ "name": "By foot", "plan": plan("by_hand", &[69]) }),
+    )?;
+    let browser = Browser::open_hearing(std::path::Path::new("/dev/null")).await?;
+    browser
+        .driver
+        .goto(&format!("{}/instruments/1/record", ladder.address))
+        .await?;
+    browser.script(FAKE_SYNTH).await?;
+    browser.pick("Channels", "mono").await?;
+    browser.click("button", "Look for devices").await?;
+    let state = |wanted: &str| {
+        format!("return document.querySelector('[data-part=prompt]').dataset.state === '{wanted}'")
+    };
+    for (act, controller) in [("keep", 64), ("again", 66)] {
+        browser.click("button", act).await?;
+        browser.named("button", &format!("{act}: press it now")).await?;
+        browser
+            .script(&format!("window.press([0xb0, {controller}, 127])"))
+            .await?;
+        browser
+            .named("button", &format!("{act}: controller {controller}"))
+            .await?;
+    }
+    // The player decides, by foot.
+    browser.click("button", "Hands-free").await?;
+    browser.click("button", "Begin").await?;
+    for pedal in [66, 64] {
+        browser.until("asked", &state("waiting")).await?;
+        browser.script("window.strikeNow(69)").await?;
+        browser.until("to be decided", &state("deciding")).await?;
+        browser
+            .script(&format!(
+                "window.press([0xb0, {pedal}, 127]); window.press([0xb0, {pedal}, 0])"
+            ))
+            .await?;
+    }
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| view["run"].is_null())
+        .await?;
+    let takes = view["takes"].as_array().context("takes")?;
+    // One was played again, and the second kept.
+    assert_eq!(takes.len(), 2, "{view}");
+    assert_eq!(takes[1]["chosen"], true);
     browser.close().await?;
     ladder.end().await
 }

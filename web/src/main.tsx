@@ -26,14 +26,14 @@ declare module "@tanstack/react-router" {
   }
 }
 
-/** What was said last stands over every page, for a few seconds. */
+/** What was said last stands over the foot line of every page, for a few seconds, and covers no button. */
 function Page() {
   const { toast, say } = useView();
   return (
     <>
       <Outlet />
-      <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-10 flex justify-center">
-        {toast && <button className="card pointer-events-auto max-w-xl px-4 py-2 shadow-lg" data-part="toast" onClick={() => say(undefined)}>{toast}</button>}
+      <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-0.5 flex justify-center">
+        {toast && <button className="card pointer-events-auto max-w-3xl px-4 py-0.5 shadow-lg" data-part="toast" onClick={() => say(undefined)}>{toast}</button>}
       </div>
     </>
   );

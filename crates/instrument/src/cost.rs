@@ -1,11 +1,11 @@
 //! What a plan will cost.
 
-use crate::Plan;
+use crate::{Pass, Plan, velocity_thresholds};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What a plan will cost: an upper limit, since tails end when they are gone.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Cost {
     /// Cells to record.
     pub notes: u64,
@@ -15,6 +15,25 @@ pub struct Cost {
     pub bytes: u64,
     /// The furthest any key between two rungs lies from the rung above it.
     pub furthest_stretch_keys: u8,
+    /// What follows for each pass.
+    pub passes: Vec<PassFigures>,
+}
+
+/// What follows from a pass as it is planned.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct PassFigures {
+    /// How long each rung is held, in the order of the rungs.
+    pub holds_ms: Vec<u32>,
+    /// The lowest velocity that each layer plays from, soft to loud.
+    pub low_velocities: Vec<u8>,
+}
+
+/// What follows from a pass as it is planned.
+pub fn figures_of(pass: &Pass) -> PassFigures {
+    PassFigures {
+        holds_ms: pass.rungs.iter().map(|key| pass.hold_ms_at(*key)).collect(),
+        low_velocities: velocity_thresholds(&pass.layers),
+    }
 }
 
 /// Counts the cost of a plan.
@@ -25,6 +44,7 @@ pub fn cost_of(plan: &Plan) -> Cost {
         seconds: 0.0,
         bytes: 0,
         furthest_stretch_keys: 0,
+        passes: plan.passes.iter().map(figures_of).collect(),
     };
     for pass in &plan.passes {
         let each = u64::from(pass.cells_of_rung());

@@ -17,7 +17,7 @@ mod taking_in;
 mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
-pub use cost::{Cost, cost_of};
+pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
 pub use file_names::{
     NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
@@ -28,5 +28,5 @@ pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, fi
 pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
-pub use taking_in::{HeardInFile, PlacedFile, mics_of, plan_with, rung_of, says_of};
+pub use taking_in::{HeardInFile, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of};
 pub use treatment::{Correction, Suggestion, TakeLoop, Treatment, suggest, treat};

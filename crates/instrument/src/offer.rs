@@ -35,6 +35,9 @@ pub struct Advice {
     pub hold_ms: u32,
     /// What its longest tail should be.
     pub tail_ms: u32,
+    /// What it really is, where its sound says so.
+    #[serde(default)]
+    pub kind: Option<Kind>,
     /// A sentence.
     pub because: String,
 }
@@ -274,8 +277,23 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
                 pass: index,
                 hold_ms: pass.hold_ms,
                 tail_ms: half_seconds(f64::from(pass.tail_ms) / 1000.0 * 1.5),
+                kind: None,
                 because: format!(
                     "{}: a take was still sounding when its time was over, so give it half as much again.",
+                    pass.name
+                ),
+            });
+        } else if plan.kind.loops()
+            && pass.sounds_on == SoundsOn::KeyDown
+            && longest < f64::from(pass.hold_ms) / 1000.0 * 0.75
+        {
+            all.push(Advice {
+                pass: index,
+                hold_ms: half_seconds(longest * ROOM),
+                tail_ms: pass.tail_ms,
+                kind: Some(Kind::Struck),
+                because: format!(
+                    "{}: it dies away after {longest:.1} s while it is still held, so plan it as struck, without a loop.",
                     pass.name
                 ),
             });
@@ -286,6 +304,7 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
                 pass: index,
                 hold_ms: hold,
                 tail_ms: tail,
+                kind: None,
                 because: format!(
                     "{}: it rings {longest:.1} s at most, so {:.1} s are enough.",
                     pass.name,
@@ -349,5 +368,9 @@ mod tests {
         assert_eq!((longer[0].hold_ms, longer[0].tail_ms), (5_000, 15_000));
         assert!(advice(&plan, &[ring(12.0, false)]).is_empty());
         assert!(advice(&plan, &[]).is_empty());
+        let held = first_plan(Kind::Sustained, How::OverMidi, "x").plan;
+        let dying = advice(&held, &[ring(1.2, false), ring(0.9, false)]);
+        assert_eq!((dying[0].kind, dying[0].hold_ms), (Some(Kind::Struck), 1_500));
+        assert!(advice(&held, &[ring(3.4, false)]).is_empty());
     }
 }

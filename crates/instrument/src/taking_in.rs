@@ -33,6 +33,16 @@ impl HeardInFile {
     }
 }
 
+/// What the files of one name are: looped where one of them brings a loop, not where others of their folder bring loops and they do not,
+/// and else as the instrument's plan has it.
+pub fn kind_of_files(planned: Kind, has_loop: bool, others_have: bool) -> Kind {
+    match (has_loop, planned.loops()) {
+        (true, false) => Kind::Sustained,
+        (false, true) if others_have => Kind::Struck,
+        _ => planned,
+    }
+}
+
 /// The rung of a file: its name's, moved by the habit; a note without octave in the octave that is heard; else what stands inside or is
 /// heard.
 pub fn rung_of(guess: &NameGuess, heard: &HeardInFile, shift: i16) -> Option<u8> {
@@ -244,6 +254,14 @@ mod tests {
         // Other mics than the instrument has do not fit.
         let mics = ["close".to_owned(), "room".to_owned()];
         assert!(plan_with(Some(plan), Kind::Struck, &[], &more, &mics, FORM).is_err());
+    }
+
+    #[test]
+    fn loops_inside_files_tell_what_they_are() {
+        assert_eq!(kind_of_files(Kind::Drum, true, true), Kind::Sustained);
+        assert_eq!(kind_of_files(Kind::Pad, true, true), Kind::Pad);
+        assert_eq!(kind_of_files(Kind::Pad, false, true), Kind::Struck);
+        assert_eq!(kind_of_files(Kind::Voice, false, false), Kind::Voice);
     }
 
     #[test]

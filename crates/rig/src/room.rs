@@ -155,10 +155,11 @@ impl Rig {
         at
     }
 
-    /// Asks the player for a note of a strength, 1 to 127: it comes when a hand is ready, and now and then it goes wrong.
-    pub fn ask(&mut self, key: u8, velocity: u8) {
+    /// Asks the player for a note of a strength, 1 to 127, wanted after a reference tone and a count-in of so many milliseconds: it comes
+    /// when a hand is ready, and now and then it goes wrong.
+    pub fn ask(&mut self, key: u8, velocity: u8, after_ms: u32) {
         let frames = |seconds: f64| (seconds * f64::from(self.rate_hz)) as u64;
-        let at = self.frame + frames(self.hand.random_range(REACTION_S));
+        let at = self.frame + frames(self.hand.random_range(REACTION_S) + f64::from(after_ms) / 1000.0);
         let spread = 10f32.powf(self.hand.random_range(-SPREAD_DB..SPREAD_DB) as f32 / 20.0);
         let mut strike = (key, f32::from(velocity) / 127.0 * spread);
         let Slips {

@@ -35,7 +35,7 @@ pub enum Message {
         /// Whose.
         instrument: u64,
         /// Where it stands.
-        progress: Progress,
+        progress: Box<Progress>,
     },
 }
 

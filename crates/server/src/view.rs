@@ -1,8 +1,9 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PlacedTake, Plan, Ring, Slicing,
-    SoundCheck, Suggestion, Target, Treatment, advice, key_name, make_program, suggest, treat,
+    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan, Ring,
+    Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, key_name, make_program, suggest,
+    treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
@@ -49,6 +50,8 @@ pub struct InstrumentView {
     pub name: String,
     /// What is recorded.
     pub plan: Plan,
+    /// What follows for each of its passes.
+    pub figures: Vec<PassFigures>,
     /// How rungs share keys.
     pub map: MapSettings,
     /// All takes, oldest first.
@@ -261,6 +264,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     Ok(Some(InstrumentView {
         id,
         name,
+        figures: plan.passes.iter().map(figures_of).collect(),
         map,
         takes,
         undo: history.undo,

@@ -266,6 +266,7 @@ impl HandSession {
                 vec![Action::Ask {
                     cell: job.cell,
                     velocity: job.velocity,
+                    after_ms: self.settings.reference_ms + self.settings.count_in_ms,
                 }]
             }
             Phase::Waiting { asked_at } => {
@@ -469,7 +470,8 @@ impl Lead for HandSession {
         let (state, cell_share) = match self.phase {
             Phase::Listening => (RunState::Listening, 0.0),
             Phase::Settling { .. } if self.paused => (RunState::Paused, 0.0),
-            Phase::Settling { .. } | Phase::Waiting { .. } => (RunState::Waiting, 0.0),
+            Phase::Settling { .. } => (RunState::Settling, 0.0),
+            Phase::Waiting { .. } => (RunState::Waiting, 0.0),
             Phase::Sounding { struck, .. } => {
                 let share = (self.frame - struck) as f64 / longest.max(1) as f64;
                 (RunState::Recording, share.min(1.0))
@@ -561,7 +563,11 @@ mod tests {
             actions.extend(each_block(session));
             for action in actions {
                 match action {
-                    Action::Ask { cell, velocity } => rig.ask(cell.key, velocity),
+                    Action::Ask {
+                        cell,
+                        velocity,
+                        after_ms,
+                    } => rig.ask(cell.key, velocity, after_ms),
                     Action::Begin { first_frame, .. } => begun = first_frame,
                     Action::End {
                         cell,

@@ -50,6 +50,8 @@ pub enum Action {
         cell: Cell,
         /// How strong, 1 to 127.
         velocity: u8,
+        /// How long the reference tone and the count-in go on before it is wanted.
+        after_ms: u32,
     },
     /// From this frame on, keep what comes for a take of this cell.
     Begin {
@@ -113,6 +115,8 @@ pub enum RunState {
     Listening,
     /// Measuring the delay.
     Pulse,
+    /// By hand: waiting for what still sounds to die away, before the note is asked for.
+    Settling,
     /// By hand: waiting for the strike.
     Waiting,
     /// Recording a cell, or a long take.

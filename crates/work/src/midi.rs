@@ -174,6 +174,20 @@ mod tests {
             .map(|note| (note.on_ms, note.cell.key, note.velocity))
             .collect();
         assert_eq!(notes_of(&file), expected);
+        let read = Smf::parse(&file).unwrap();
+        let mut now = 0;
+        let mut of_midly = Vec::new();
+        for event in &read.tracks[0] {
+            now += u64::from(event.delta.as_int());
+            if let TrackEventKind::Midi {
+                message: MidiMessage::NoteOn { key, vel },
+                ..
+            } = event.kind
+            {
+                of_midly.push((now, key.as_int(), vel.as_int()));
+            }
+        }
+        assert_eq!(of_midly, expected);
         assert_eq!(expected.len(), plan.cells().len());
         assert_eq!(expected[1].0 - expected[0].0, 15_000);
     }

@@ -7,12 +7,14 @@ declare class AudioWorkletProcessor {
 
 /** Frames sent at once: 21 ms at 48 kHz. */
 const BLOCK = 1024;
+/** Frames of one call (Web Audio 1.1, render quantum). */
+const QUANTUM = 128;
 
 export interface CapturedBlock {
   /** Number of its first frame, from 0 at the beginning of the recording. */
   first: number;
   samples: Float32Array;
-  /** Frames that the audio thread passed over before this block. */
+  /** Frames since the block before that never came: they are silence here. */
   lost: number;
   /** The context's frame at which the recording's frame 0 was. */
   origin: number;
@@ -36,17 +38,24 @@ class Capture extends AudioWorkletProcessor {
   process(inputs: Float32Array[][]): boolean {
     const input = inputs[0];
     // Before the device delivers there is no channel; the clock begins with its first frame.
-    if (!input || input.length === 0) return true;
-    if (this.origin < 0) this.origin = currentFrame;
-    else if (currentFrame > this.expected) this.lost += currentFrame - this.expected;
-    const frames = input[0]!.length;
-    this.expected = currentFrame + frames;
-    for (let n = 0; n < frames; n++) {
-      for (let c = 0; c < this.channels; c++) this.block[this.filled * this.channels + c] = (input[c] ?? input[0]!)[n]!;
-      this.filled += 1;
-      if (this.filled === BLOCK) this.send();
+    const first = input?.[0];
+    if (this.origin < 0) {
+      if (!first) return true;
+      this.origin = this.expected = currentFrame;
     }
+    // What the device or the thread left out is silence, counted, so that frame numbers stay on the context's clock.
+    const gap = currentFrame - this.expected + (first ? 0 : QUANTUM);
+    this.lost += gap;
+    for (let n = 0; n < gap; n++) this.put(undefined, 0);
+    this.expected = currentFrame + (first?.length ?? QUANTUM);
+    for (let n = 0; n < (first?.length ?? 0); n++) this.put(input, n);
     return true;
+  }
+
+  private put(input: Float32Array[] | undefined, n: number): void {
+    for (let c = 0; c < this.channels; c++) this.block[this.filled * this.channels + c] = (input?.[c] ?? input?.[0])?.[n] ?? 0;
+    this.filled += 1;
+    if (this.filled === BLOCK) this.send();
   }
 
   private send(): void {

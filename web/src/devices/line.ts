@@ -5,12 +5,15 @@ import type { CapturedBlock } from "./capture-worklet";
 import workletUrl from "./capture-worklet.ts?worker&url";
 import { midiAccess, sentenceOf, useChoices } from "./devices";
 
+type Order = Schemas["Order"];
 type ToPage = Schemas["ToPage"];
 type FromPage = Schemas["FromPage"];
 
 /** Kept at most while the line is broken: ten minutes of stereo at 48 kHz is 230 MB. */
 const MOST_KEPT_SECONDS = 600;
 const AGAIN_AFTER_MS = 700;
+/** Two seconds of blocks: short enough to follow two clocks that drift apart. */
+const CLOCK_READINGS = 96;
 
 interface LineState {
   open: boolean;
@@ -42,10 +45,14 @@ export class Line {
   private socket: WebSocket | undefined;
   private ended = false;
   private origin = 0;
+  /** What was said while the line was broken: it goes out after the frames that were heard before. */
+  private orders: Order[] = [];
+  /** Newest readings of the performance clock less the context's, in ms: each alone jitters by more than a millisecond. */
+  private readonly clock: number[] = [];
   /** What has left already: the server sends again after a break what it has not heard of. */
   private readonly left = new Set<number>();
   private constructor(
-    private readonly instrument: number,
+    readonly instrument: number,
     private readonly context: AudioContext,
     private readonly stream: MediaStream,
     private readonly channels: number,
@@ -110,6 +117,7 @@ export class Line {
       this.keptFrames -= gone.frames;
       useLine.setState((state) => ({ lostFrames: state.lostFrames + gone.frames, says: "The line was away for too long: the oldest sound had to be dropped." }));
     }
+    this.readClock();
     useLine.setState({ peak, keptSeconds: this.keptFrames / this.context.sampleRate });
     if (this.socket?.readyState === WebSocket.OPEN) this.socket.send(bytes);
   }
@@ -133,6 +141,7 @@ export class Line {
           this.socket = socket;
           useLine.setState({ connected: true });
           for (const block of this.kept) socket.send(block.bytes);
+          for (const order of this.orders.splice(0)) this.say({ order: { order } });
         }
       } else if ("midi" in message) {
         if (this.first(message.midi.number)) this.sendMidi(message.midi);
@@ -156,9 +165,25 @@ export class Line {
 
   /** When an input frame is, on the clock that MIDI is timed by. */
   private timeOf(frame: number): number {
-    const now = this.context.getOutputTimestamp();
-    const contextTime = (this.origin + frame) / this.context.sampleRate;
-    return (now.performanceTime ?? performance.now()) + (contextTime - (now.contextTime ?? this.context.currentTime)) * 1000;
+    if (this.clock.length === 0) this.readClock();
+    const sorted = [...this.clock].sort((a, b) => a - b);
+    return ((this.origin + frame) / this.context.sampleRate) * 1000 + sorted[sorted.length >> 1]!;
+  }
+
+  private readClock(): void {
+    const { performanceTime, contextTime } = this.context.getOutputTimestamp();
+    this.clock.push((performanceTime ?? performance.now()) - (contextTime ?? this.context.currentTime) * 1000);
+    if (this.clock.length > CLOCK_READINGS) this.clock.shift();
+  }
+
+  get open(): boolean {
+    return !this.ended;
+  }
+
+  /** What the user says takes its place after what was heard before it, through a broken line too. */
+  order(order: Order): void {
+    if (this.socket?.readyState === WebSocket.OPEN) this.say({ order: { order } });
+    else this.orders.push(order);
   }
 
   /** Whether this leaves for the first time; if not, it is said again that it did. */

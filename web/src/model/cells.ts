@@ -1,5 +1,5 @@
 // Cells and the takes on them.
-import type { Cell, InstrumentView, Plan, TakeView } from "../api/client";
+import type { Cell, InstrumentView, Plan, Schemas, TakeView } from "../api/client";
 
 export function cellId(cell: Cell): string {
   return `${cell.pass}/${cell.key}/${cell.layer}/${cell.round_robin}`;
@@ -59,12 +59,9 @@ export function plannedCells(plan: Plan, index = 0): BoardCell[] {
   );
 }
 
-/** A hold by register: a straight line from the lowest to the highest rung, as the server has it. */
-export function holdAt(pass: Plan["passes"][number], key: number): number {
-  const [low, high] = [pass.rungs[0] ?? key, pass.rungs.at(-1) ?? key];
-  if (pass.hold_high_ms == null || high <= low) return pass.hold_ms;
-  const share = Math.min(1, Math.max(0, (key - low) / (high - low)));
-  return Math.round(pass.hold_ms + (pass.hold_high_ms - pass.hold_ms) * share);
+/** How long a rung is held, as the server has it. */
+export function holdAt(pass: Pass, figures: Schemas["PassFigures"] | undefined, key: number): number {
+  return figures?.holds_ms[pass.rungs.indexOf(key)] ?? pass.hold_ms;
 }
 
 /** How far a take's pitch lies from its planned key, in cents. */

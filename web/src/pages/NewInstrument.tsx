@@ -7,7 +7,7 @@ import { plannedCells } from "../model/cells";
 import { Brand } from "../parts/Brand";
 import { Choice } from "../parts/Choice";
 import { Workbench } from "../parts/Workbench";
-import { patternsQuery, rigsQuery } from "../state/queries";
+import { costQuery, patternsQuery, rigsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 import { type How, HOWS, type Kind, KINDS, PlanForm } from "../steps/PlanForm";
 import { paintPlan, planPlot } from "../steps/paintPlan";
@@ -54,6 +54,7 @@ export function NewInstrument() {
   const cells = useMemo(() => (plan ? plannedCells(plan) : []), [plan]);
   const view = useView();
   const shown = useMemo(() => (plan ? plannedCells(plan, Math.min(view.pass, plan.passes.length - 1)) : cells), [plan, view.pass, cells]);
+  const figures = useQuery(costQuery(plan)).data?.passes;
   const known = rigs?.find((r) => r.id === plan?.source.rig);
   const programs = how === "over_midi" ? (known?.programs ?? []) : [];
   const create = async () => {
@@ -77,7 +78,7 @@ export function NewInstrument() {
       </header>
       <div className="min-h-0 flex-1">
         {plan && (
-          <Workbench plan={plan} cells={shown} plot={planPlot(plan)} paint={(surface, cell, box) => paintPlan(surface, plan, cell, box)}>
+          <Workbench plan={plan} cells={shown} plot={planPlot(plan)} paint={(surface, cell, box) => paintPlan(surface, plan, figures, cell, box)}>
             <div className="flex items-end gap-3">
               <label className="flex-1">
                 <span className="field-label">Name</span>

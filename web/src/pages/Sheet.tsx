@@ -31,7 +31,7 @@ export function Sheet() {
                 <tr key={rung}>
                   <td className="border border-black/40 px-2 py-1 font-semibold">{keyName(rung)}</td>
                   <td className="num border border-black/40 px-2 py-1">{rung}</td>
-                  <td className="num border border-black/40 px-2 py-1">{holdAt(pass, rung) / 1000} s</td>
+                  <td className="num border border-black/40 px-2 py-1">{holdAt(pass, view.figures[p], rung) / 1000} s</td>
                   {pass.layers.map((layer, l) => (
                     <td key={layer.name} className="border border-black/40 px-2 py-1">
                       {Array.from({ length: roundRobinsOf(pass, l) }, (_, r) => {

@@ -77,7 +77,7 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
   }, [cells, focus, choose]);
 
   const paint = useCallback(
-    (surface: Surface, cell: BoardCell, box: Box, colour: string) => paintCell(step, view.plan, progress, thumbs, surface, cell, box, colour),
+    (surface: Surface, cell: BoardCell, box: Box, colour: string) => paintCell(step, view, progress, thumbs, surface, cell, box, colour),
     [step, view.plan, progress, thumbs],
   );
   const focused = cells.find((cell) => cell.id === focus);
@@ -131,9 +131,9 @@ function Empty({ view, cells }: { view: InstrumentView; cells: BoardCell[] }) {
   );
 }
 
-function paintCell(step: Step, plan: Plan, progress: Progress | undefined, thumbs: Parameters<typeof paintWave>[4], surface: Surface, cell: BoardCell, box: Box, colour: string): void {
+function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Progress | undefined, thumbs: Parameters<typeof paintWave>[4], surface: Surface, cell: BoardCell, box: Box, colour: string): void {
   const { ctx, colours } = surface;
-  if (step === "plan") return paintPlan(surface, plan, cell, box);
+  if (step === "plan") return paintPlan(surface, plan, figures, cell, box);
   if (step === "tune") {
     const off = cell.take && centsFromPlan(cell.take);
     if (off === undefined) return paintWave(surface, cell, box, colour, thumbs);

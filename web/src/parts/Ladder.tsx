@@ -94,6 +94,8 @@ export function Ladder({ rungs }: { rungs: number[] }) {
       draw={draw}
       aria-label="Ladder: click a key to play it, further right is louder"
       data-part="ladder"
+      data-low={low}
+      data-keys={keys}
       onWheel={onWheel}
       onPointerDown={(event) => {
         const { pick } = useView.getState();

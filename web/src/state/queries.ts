@@ -1,6 +1,6 @@
 // What the server owns.
 import { queryOptions } from "@tanstack/react-query";
-import { answer, api } from "../api/client";
+import { answer, api, type Plan, type Schemas } from "../api/client";
 
 export const shelfQuery = queryOptions({ queryKey: ["shelf"], queryFn: async () => answer(await api.GET("/api/instruments")) });
 export const rigsQuery = queryOptions({ queryKey: ["rigs"], queryFn: async () => answer(await api.GET("/api/rigs")), staleTime: Infinity });
@@ -10,6 +10,15 @@ export const thumbnailsQuery = (id: number) =>
   queryOptions({ queryKey: ["thumbnails", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })) });
 export const importsQuery = (id: number) =>
   queryOptions({ queryKey: ["exports", id, "imports"], queryFn: async () => answer(await api.GET("/api/instruments/{id}/imports", { params: { path: { id } } })) });
+/** What a plan will cost and what follows for its passes. */
+export const costQuery = (plan: Plan | undefined) =>
+  queryOptions({
+    queryKey: ["cost", plan],
+    queryFn: async () => answer(await api.POST("/api/plan/cost", { body: plan! })),
+    enabled: plan !== undefined,
+    placeholderData: (previous: Schemas["Cost"] | undefined) => previous,
+    retry: false,
+  });
 export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
 export const exportsQuery = (id: number) =>
   queryOptions({ queryKey: ["exports", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })) });

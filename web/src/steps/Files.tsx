@@ -7,6 +7,7 @@ import { keyName, parseKey } from "../model/keys";
 import { centsShort } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { sayError, useView } from "../state/view";
+import { type Kind, KINDS } from "./PlanForm";
 import { send } from "./LongTakes";
 
 type Row = Schemas["FileRow"];
@@ -44,6 +45,8 @@ export function Files({ view }: { view: InstrumentView }) {
   const [shift, setShift] = useState<number | undefined>();
   const [mended, setMended] = useState<Record<number, Mended>>({});
   const [sending, setSending] = useState<{ done: number; of: number; cancel: { stop: boolean; request?: XMLHttpRequest } } | undefined>();
+  const [apart, setApart] = useState(false);
+  const [kinds, setKinds] = useState<Record<string, Kind>>({});
   const [refused, setRefused] = useState<string[]>([]);
   const [over, setOver] = useState(false);
   const say = useView((state) => state.say);
@@ -82,8 +85,8 @@ export function Files({ view }: { view: InstrumentView }) {
   const folder = folders.size === 1 ? [...folders][0] : undefined;
   const unnamed = view.name === "This computer's devices" || view.name === "New instrument";
   const takeIn = async (each: boolean) => {
-    const groups = each ? stems.map((stem) => ({ name: stem, of: rows.filter((row) => row.guess.stem === stem) })) : [{ name: undefined, of: rows }];
-    const body = groups.map((group) => ({ name: group.name, layers, files: group.of.map(placeOf).filter((place) => place.key !== undefined) }));
+    const groups = each ? stems.map((stem) => ({ name: stem.name, kind: kinds[stem.name] ?? stem.kind, of: rows.filter((row) => row.guess.stem === stem.name) })) : [{ name: undefined, kind: undefined, of: rows }];
+    const body = groups.map((group) => ({ name: group.name, kind: group.kind, layers, files: group.of.map(placeOf).filter((place) => place.key !== undefined) }));
     const made = answer(await api.POST("/api/instruments/{id}/files/take-in", { params: { path: { id: view.id } }, body: body as never }));
     if (!each && folder && unnamed) await change(view.id, "name it after its folder", [{ fact: "name", value: folder.slice(0, 120) }]);
     setMended({});
@@ -140,11 +143,24 @@ export function Files({ view }: { view: InstrumentView }) {
           </div>
           <div className="flex flex-wrap gap-2 border-t border-line2 p-3">
             <button className="button act" disabled={ready.length === 0} onClick={() => void takeIn(false).catch(sayError)}>Take {ready.length} files in</button>
-            {stems.length > 1 && <button className="button" onClick={() => void takeIn(true).catch(sayError)}>One instrument from each of {stems.length} names</button>}
+            {stems.length > 1 && <button className="button" aria-expanded={apart} onClick={() => setApart(!apart)}>One instrument from each of {stems.length} names…</button>}
             {rows.length > ready.length && <span className="self-center text-warn">{rows.length - ready.length} without a rung stay here.</span>}
             <div className="grow" />
             <button className="button" onClick={() => void api.POST("/api/instruments/{id}/files/forget", { params: { path: { id: view.id } }, body: rows.map((row) => row.id) }).then(answer).catch(sayError)}>Put them all aside</button>
           </div>
+          {apart && stems.length > 1 && (
+            <div className="border-t border-line2 p-3" data-part="apart">
+              <div className="grid max-h-[180px] grid-cols-2 gap-x-4 gap-y-2 overflow-auto">
+                {stems.map((stem) => (
+                  <div key={stem.name} className="flex items-center gap-2">
+                    <span className="min-w-0 flex-1 truncate" title={stem.name}>{stem.name} <span className="num text-ink3">{stem.files}</span></span>
+                    <div className="w-36"><Choice<Kind> quiet label={`What ${stem.name} is`} value={kinds[stem.name] ?? stem.kind} onChange={(kind) => setKinds((all) => ({ ...all, [stem.name]: kind }))} options={KINDS.map((k) => ({ value: k.value, name: k.name }))} /></div>
+                  </div>
+                ))}
+              </div>
+              <button className="button act mt-3" onClick={() => void takeIn(true).catch(sayError)}>Make {stems.length} instruments</button>
+            </div>
+          )}
         </section>
       )}
     </>

@@ -1,11 +1,11 @@
 // By hand: a page that can be read from across the room.
 import { useEffect, useRef, useState } from "react";
-import { type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
-import { findMidi } from "../devices/devices";
+import { findMidi, type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
 import { roundRobinsOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
-import { centsShort, db, duration } from "../model/units";
+import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
+import { Field } from "../parts/Field";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
@@ -23,7 +23,8 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   const [beats, setBeats] = useState("0");
   const [handsFree, setHandsFree] = useState(true);
   const [speed, setSpeed] = useState<"full" | "real">("full");
-  const beatMs = 600;
+  const [tempo, setTempo] = useState(100);
+  const beatMs = Math.round(60_000 / tempo);
   const going = isGoing(progress);
   const missing = cells.filter((cell) => !cell.take).length;
   const simulated = view.plan.source.rig !== "page";
@@ -78,6 +79,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
         <p className="text-[17px] text-ink2" aria-live="polite">
           {going && progress.total === 0 ? "Sound check" : !going ? (missing === 0 ? "Every cell has a good take" : "Ready when you are")
             : progress.state === "listening" ? "Quiet please: listening to the room"
+            : progress.state === "settling" ? "Wait: it still sounds"
             : progress.state === "waiting" ? (counted ?? (reference !== "none" ? "Listen, then play" : "Play"))
             : progress.state === "recording" ? "Let it ring"
             : progress.state === "deciding" ? "Keep it?" : "Paused"}
@@ -109,6 +111,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
             <button className={`button ${handsFree ? "on" : ""}`} aria-pressed={handsFree} title="Good takes are kept and the next note is asked for; others are asked for again with the reason" onClick={() => setHandsFree(!handsFree)}>Hands-free</button>
             <div className="w-36"><Choice label="Before each note" value={reference} onChange={setReference} options={[{ value: "none", name: "just play" }, { value: "sine", name: "a plain tone" }, { value: "take", name: "the take before" }]} /></div>
             <div className="w-28"><Choice label="Count-in" value={beats} onChange={setBeats} options={[{ value: "0", name: "none" }, { value: "2", name: "2 beats" }, { value: "4", name: "4 beats" }]} /></div>
+            {beats !== "0" && <Field label="Beats a minute" width="90px" value={tempo} unit={count} onSet={(v) => setTempo(Math.min(300, Math.max(20, v)))} />}
             {simulated && <div className="w-44"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as it can" }, { value: "real", name: "1×" }]} /></div>}
           </div>
         )}

@@ -6,7 +6,7 @@ import { answer, api, change, type InstrumentView, type Plan } from "../api/clie
 import { seconds } from "../model/units";
 import { sayError, useView } from "../state/view";
 import { Choice } from "../parts/Choice";
-import { HOWS, PlanForm } from "./PlanForm";
+import { HOWS, KINDS, PlanForm } from "./PlanForm";
 
 export function PlanBench({ view }: { view: InstrumentView }) {
   const [name, setName] = useState("");
@@ -30,7 +30,7 @@ export function PlanBench({ view }: { view: InstrumentView }) {
       {view.advice.map((advice) => (
         <p key={advice.pass} className="card flex items-center gap-3 border-chosen-line bg-chosen p-3" data-part="advice">
           <span className="flex-1">{advice.because}</span>
-          <button className="button" onClick={() => keep("take the advice", { ...plan, passes: plan.passes.map((p, n) => (n === advice.pass ? { ...p, hold_ms: advice.hold_ms, tail_ms: advice.tail_ms } : p)) })}>Hold {seconds.show(advice.hold_ms / 1000)}, tail {seconds.show(advice.tail_ms / 1000)}</button>
+          <button className="button" onClick={() => keep("take the advice", { ...plan, kind: advice.kind ?? plan.kind, passes: plan.passes.map((p, n) => (n === advice.pass ? { ...p, hold_ms: advice.hold_ms, tail_ms: advice.tail_ms } : p)) })}>{advice.kind ? `${KINDS.find((k) => k.value === advice.kind)?.name}, hold` : "Hold"} {seconds.show(advice.hold_ms / 1000)}, tail {seconds.show(advice.tail_ms / 1000)}</button>
         </p>
       ))}
       <PlanForm plan={plan} onChange={(next) => keep("change the plan", next)} />

@@ -6,7 +6,7 @@ import { count, duration, key, megabytes, seconds } from "../model/units";
 import { keyName, parseKey } from "../model/keys";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
-import { rigsQuery } from "../state/queries";
+import { costQuery, rigsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 
 export type Kind = Plan["kind"];
@@ -29,20 +29,13 @@ export const HOWS: { value: How; name: string; says: string }[] = [
   { value: "files", name: "Files", says: "that exist already" },
 ];
 const DISTANCES = [1, 2, 3, 4, 6, 12];
-const NAMES: Record<number, string[]> = { 1: ["all"], 2: ["soft", "loud"], 3: ["soft", "medium", "loud"], 4: ["soft", "medium", "loud", "hard"] };
 
 function rungsOf(low: number, high: number, distance: number): number[] {
   return Array.from({ length: Math.floor((high - low) / distance) + 1 }, (_, n) => low + n * distance);
 }
 
-export function layersOf(layers: number): Pass["layers"] {
-  // Strikes towards the upper end of equal parts of the velocities; with very many, one velocity each.
-  return Array.from({ length: layers }, (_, n) => ({ name: NAMES[layers]?.[n] ?? `layer ${n + 1}`, strike_velocity: layers > 60 ? 127 - layers + n + 1 : Math.round(((n + 0.8) / layers) * 115 + 8) }));
-}
-
-/** Lowest velocities, as the server suggests them: halfway between the strikes. */
-function thresholds(layers: Pass["layers"]): number[] {
-  return layers.map((layer, n) => (n === 0 ? 1 : (layer.low_velocity ?? Math.ceil((layers[n - 1]!.strike_velocity + layer.strike_velocity) / 2))));
+async function layersOf(count: number): Promise<Pass["layers"]> {
+  return answer(await api.GET("/api/plan/layers", { params: { query: { count } } }));
 }
 
 export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Reason[]; onChange: (plan: Plan) => void }) {
@@ -50,12 +43,7 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
   const { pass: at, setPass, pick, setPick } = useView();
   const index = Math.min(at, plan.passes.length - 1);
   const pass = plan.passes[index]!;
-  const cost = useQuery({
-    queryKey: ["cost", plan],
-    queryFn: async () => answer(await api.POST("/api/plan/cost", { body: plan })),
-    placeholderData: (previous) => previous,
-    retry: false,
-  });
+  const cost = useQuery(costQuery(plan));
   const how = plan.source.how ?? "over_midi";
   const [low, high] = [pass.rungs[0] ?? 48, pass.rungs.at(-1) ?? 72];
   const gaps = new Set(pass.rungs.slice(1).map((rung, n) => rung - pass.rungs[n]!));
@@ -124,11 +112,11 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
       ), "rungs")}
       {ask("How finely and how often", (
         <>
-          <Field label="Strengths" value={pass.layers.length} unit={count} onSet={(v) => set({ layers: layersOf(bound(v, 1, 127)) })} />
+          <Field label="Strengths" value={pass.layers.length} unit={count} onSet={(v) => void layersOf(bound(v, 1, 127)).then((layers) => set({ layers })).catch(sayError)} />
           <Field label="Round robins" value={pass.round_robins} unit={count} onSet={(v) => set({ round_robins: bound(v, 1, 64) })} />
           <Choice label="Kept as" value={`${plan.rate_hz}/${plan.bits}/${plan.channels}`} onChange={(v) => { const [rate, bits, channels] = v.split("/").map(Number); onChange({ ...plan, rate_hz: rate!, bits: bits!, channels: channels! }); }} options={[44100, 48000, 96000].flatMap((rate) => [24, 32].flatMap((bits) => [2, 1].map((channels) => ({ value: `${rate}/${bits}/${channels}`, name: `${rate / 1000} kHz, ${bits} bit, ${channels === 2 ? "stereo" : "mono"}` }))))} />
           <Mics plan={plan} onChange={onChange} />
-          <Layers pass={pass} byHand={how === "by_hand"} set={set} />
+          <Layers pass={pass} lows={cost.data?.passes[index]?.low_velocities ?? []} byHand={how === "by_hand"} set={set} />
         </>
       ), "layers", "round_robins")}
       <div className="card num sticky -bottom-4 z-10 flex shrink-0 flex-wrap items-baseline gap-x-6 gap-y-1 !bg-act-soft p-3" data-part="cost" aria-live="polite">
@@ -205,8 +193,7 @@ function RungList({ rungs, onSet }: { rungs: number[]; onSet: (rungs: number[]) 
   );
 }
 
-function Layers({ pass, byHand, set }: { pass: Pass; byHand: boolean; set: (values: Partial<Pass>) => void }) {
-  const lows = thresholds(pass.layers);
+function Layers({ pass, lows, byHand, set }: { pass: Pass; lows: number[]; byHand: boolean; set: (values: Partial<Pass>) => void }) {
   const change = (n: number, values: Partial<Pass["layers"][number]>) => set({ layers: pass.layers.map((l, m) => (m === n ? { ...l, ...values } : l)) });
   const whole = (text: string) => (/^\d+$/.test(text.trim()) ? Math.min(127, Math.max(1, Number(text))) : undefined);
   const cell = (label: string, value: string, keep: (text: string) => void, marked = false) => (
@@ -221,7 +208,7 @@ function Layers({ pass, byHand, set }: { pass: Pass; byHand: boolean; set: (valu
             <tr key={n}>
               <td className="py-0.5">{cell(`Name of layer ${n + 1}`, layer.name, (name) => change(n, { name: name.trim() || layer.name }))}</td>
               <td className="py-0.5 pl-2">{cell(`Strike of ${layer.name}`, String(layer.strike_velocity), (text) => { const v = whole(text); if (v !== undefined) change(n, { strike_velocity: v }); })}</td>
-              <td className="py-0.5 pl-2">{n === 0 ? <span className="num px-1.5 text-ink3">1</span> : cell(`Threshold of ${layer.name}`, String(lows[n]), (text) => change(n, { low_velocity: text.trim() === "" ? null : (whole(text) ?? layer.low_velocity) }), layer.low_velocity != null)}</td>
+              <td className="py-0.5 pl-2">{n === 0 ? <span className="num px-1.5 text-ink3">1</span> : cell(`Threshold of ${layer.name}`, String(lows[n] ?? ""), (text) => change(n, { low_velocity: text.trim() === "" ? null : (whole(text) ?? layer.low_velocity) }), layer.low_velocity != null)}</td>
               <td className="py-0.5 pl-2">{cell(`Round robins of ${layer.name}`, String(layer.round_robins ?? pass.round_robins), (text) => { const v = whole(text); change(n, { round_robins: v === undefined || v === pass.round_robins ? null : Math.min(64, v) }); }, layer.round_robins != null)}</td>
             </tr>
           ))}
@@ -231,8 +218,8 @@ function Layers({ pass, byHand, set }: { pass: Pass; byHand: boolean; set: (valu
   );
 }
 
-const ADDED: { id: string; name: string; pass: (first: Pass) => Pass }[] = [
-  { id: "key_up", name: "Keys going up", pass: (first) => ({ ...first, name: "Keys up", sounds_on: "key_up", layers: layersOf(1), round_robins: 1, hold_ms: 800, hold_high_ms: null, tail_ms: 2000, controller: null }) },
+const ADDED: { id: string; name: string; pass: (first: Pass) => Pass | Promise<Pass> }[] = [
+  { id: "key_up", name: "Keys going up", pass: async (first) => ({ ...first, name: "Keys up", sounds_on: "key_up", layers: await layersOf(1), round_robins: 1, hold_ms: 800, hold_high_ms: null, tail_ms: 2000, controller: null }) },
   { id: "pedal", name: "With the pedal held", pass: (first) => ({ ...first, name: "Pedal down", controller: { number: 64, value: 127 } }) },
   { id: "controller", name: "With a controller held", pass: (first) => ({ ...first, name: "Wheel at 64", controller: { number: 1, value: 64 } }) },
 ];
@@ -242,6 +229,12 @@ function Passes({ plan, index, onChange, setPass }: { plan: Plan; index: number;
   const pass = plan.passes[index]!;
   const set = (values: Partial<Pass>) => onChange({ ...plan, passes: plan.passes.map((p, n) => (n === index ? { ...p, ...values } : p)) });
   const [values, setValues] = useState("");
+  const add = async (id: string) => {
+    const made = await ADDED.find((a) => a.id === id)?.pass(plan.passes[0]!);
+    if (!made) return;
+    onChange({ ...plan, passes: [...plan.passes, made] });
+    setPass(plan.passes.length);
+  };
   // A list of values makes a pass of each.
   const each = () => {
     const list = values.split(/[\s,;]+/).filter(Boolean).map(Number).filter((v) => Number.isInteger(v) && v >= 0 && v <= 127);
@@ -257,7 +250,7 @@ function Passes({ plan, index, onChange, setPass }: { plan: Plan; index: number;
           <button key={n} role="tab" aria-selected={n === index} className={`button ${n === index ? "on" : ""}`} onClick={() => setPass(n)}>{p.name}</button>
         ))}
       </div>
-      <div className="w-40"><Choice quiet label="Add a pass" value="" onChange={(id) => { const added = ADDED.find((a) => a.id === id); if (added) { onChange({ ...plan, passes: [...plan.passes, added.pass(plan.passes[0]!)] }); setPass(plan.passes.length); } }} options={ADDED.map((a) => ({ value: a.id, name: a.name }))} /></div>
+      <div className="w-40"><Choice quiet label="Add a pass" value="" onChange={(id) => void add(id).catch(sayError)} options={ADDED.map((a) => ({ value: a.id, name: a.name }))} /></div>
       {plan.passes.length > 1 && (
         <>
           <label className="w-32"><span className="field-label">Name of the pass</span><input key={pass.name} className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" defaultValue={pass.name} onBlur={(event) => event.target.value.trim() && event.target.value !== pass.name && set({ name: event.target.value.trim() })} onKeyDown={(event) => event.stopPropagation()} /></label>

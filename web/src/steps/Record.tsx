@@ -28,6 +28,7 @@ export const recordPlot: Plot = {
 const SAYS: Record<Progress["state"], string> = {
   listening: "Listening to the room",
   pulse: "Measuring the delay",
+  settling: "Wait for silence",
   waiting: "Play",
   recording: "Recording",
   deciding: "Keep it?",

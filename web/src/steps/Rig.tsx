@@ -18,7 +18,7 @@ export function RigCard({ view, progress }: { view: InstrumentView; progress: Pr
   const real = plan.source.rig === PAGE_RIG;
   const overMidi = (plan.source.how ?? "over_midi") === "over_midi";
   const check = progress?.check ?? view.check;
-  const checking = progress !== undefined && progress.total === 0 && ["listening", "pulse", "waiting"].includes(progress.state);
+  const checking = progress !== undefined && progress.total === 0 && ["listening", "pulse", "settling", "waiting"].includes(progress.state);
   const setRig = (rig: string) => void change(view.id, "choose a rig", [{ fact: "plan", value: { ...plan, source: { ...plan.source, rig } } }]).catch(sayError);
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Rig" data-part="rig">

@@ -124,6 +124,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
   const misfits = dealt?.filter((d) => !d.cell) ?? [];
   const fits = (dealt?.length ?? 0) - misfits.length;
 
+  const findNotes = <button className="button" title="Where there is no silence to cut at: steady stretches of what is in view, those that loop best first" onClick={() => void api.GET("/api/long-takes/{id}/phrase", { params: { path: { id: take.id }, query: { first: look.current[0], end: look.current[1] } } }).then(answer).then(setPhrase).catch(sayError)}>Notes in this phrase</button>;
   return (
     <>
       <section className="card shrink-0 overflow-hidden" aria-label="The long take">
@@ -167,8 +168,6 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
             >
               Add here
             </button>
-            <div className="grow" />
-            <button className="button" onClick={() => void api.GET("/api/long-takes/{id}/phrase", { params: { path: { id: take.id }, query: { first: look.current[0], end: look.current[1] } } }).then(answer).then(setPhrase).catch(sayError)}>Notes in this phrase</button>
           </div>
         )}
       </section>
@@ -180,7 +179,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
             {phrase.map((s) => (
               <span key={s.first_frame} className="inline-flex overflow-hidden rounded-lg border border-line">
                 <button className="px-2 py-1 hover:bg-act-soft" onClick={() => void player.hear(url(s.first_frame, s.end_frame)).catch(sayError)}>{keyName(s.key)} <span className="num text-[12px] text-ink3">{((s.end_frame - s.first_frame) / take.rate_hz).toFixed(2)} s · {s.seam_db == null ? "no loop" : `seam ${s.seam_db.toFixed(0).replace("-", "−")} dB`}</span></button>
-                <button className="border-l border-line px-2 hover:bg-act-soft" disabled={kept.some((k) => k.first_frame < s.end_frame && s.first_frame < k.end_frame)} onClick={() => void keep("take a note out of a phrase", [...kept, { first_frame: s.first_frame, end_frame: s.end_frame, key: s.key, cents: s.cents, in_tail: false, left_out: false }].sort((a, b) => a.first_frame - b.first_frame))}>Add</button>
+                <button className="border-l border-line px-2 hover:bg-act-soft disabled:opacity-50" disabled={kept.some((k) => k.first_frame < s.end_frame && s.first_frame < k.end_frame)} title="Makes a slice of it, where no slice lies yet" onClick={() => { setCutting(false); void keep("take a note out of a phrase", [...kept, { first_frame: s.first_frame, end_frame: s.end_frame, key: s.key, cents: s.cents, in_tail: false, left_out: false }].sort((a, b) => a.first_frame - b.first_frame)); }}>Add</button>
               </span>
             ))}
           </div>
@@ -209,6 +208,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
             <div className="col-span-2 flex gap-2">
               <button className="button act" disabled={slices.length === 0 || hearing !== undefined} onClick={() => void accept().catch(sayError)}>Keep these {used} slices</button>
               {kept.length > 0 && <button className="button" onClick={() => setCutting(false)}>Back</button>}
+              {findNotes}
             </div>
           </div>
           {found.isError && <p className="mt-2 text-ink3">{found.error.message}</p>}
@@ -220,6 +220,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
             <button className="button" onClick={() => void api.POST("/api/long-takes/{id}/deal", { params: { path: { id: take.id } }, body: { how } }).then(answer).then(setDealt).catch(sayError)}>Show where they go</button>
             <button className="button act" disabled={!dealt || fits === 0} onClick={() => void api.POST("/api/long-takes/{id}/takes", { params: { path: { id: take.id } }, body: dealt! }).then(answer).then(() => { setDealt(undefined); say(`${fits} takes were made; the recording stays as it is.`); }).catch(sayError)}>Make {dealt ? fits : ""} takes</button>
             <div className="grow" />
+            {findNotes}
             <button className="button" onClick={() => void again().catch(sayError)}>Find this stretch again</button>
             <button className="button" onClick={() => setCutting(true)}>Cut all anew</button>
           </div>

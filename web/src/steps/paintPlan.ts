@@ -1,10 +1,10 @@
 // A planned cell: its strike and its hold; and how far the keys below its rung are stretched.
-import type { Plan } from "../api/client";
+import type { Plan, Schemas } from "../api/client";
 import { type BoardCell, holdAt } from "../model/cells";
 import type { Box, Plot } from "../parts/Board";
 import { MONO, type Surface } from "../parts/canvas";
 
-export function paintPlan({ ctx, colours }: Surface, plan: Plan, cell: BoardCell, box: Box): void {
+export function paintPlan({ ctx, colours }: Surface, plan: Plan, figures: Schemas["PassFigures"][] | undefined, cell: BoardCell, box: Box): void {
   const pass = plan.passes[cell.cell.pass];
   const layer = pass?.layers[cell.cell.layer];
   if (!pass || !layer) return;
@@ -17,7 +17,7 @@ export function paintPlan({ ctx, colours }: Surface, plan: Plan, cell: BoardCell
   ctx.textBaseline = "middle";
   ctx.fillStyle = colours.ink3;
   ctx.fillText(String(layer.strike_velocity), box.x + 8, box.y + box.height / 2);
-  const hold = `${holdAt(pass, cell.cell.key) / 1000} s`;
+  const hold = `${holdAt(pass, figures?.[cell.cell.pass], cell.cell.key) / 1000} s`;
   ctx.fillText(hold, box.x + box.width - 8 - ctx.measureText(hold).width, box.y + box.height / 2);
 }
 

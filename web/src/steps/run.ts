@@ -41,5 +41,7 @@ export async function beginThrough(view: InstrumentView, takes: number[], real: 
 }
 
 export async function tell(id: number, order: Order): Promise<void> {
+  // Where the devices are this page's, what is said goes the way the sound goes, and in its order.
+  if (line?.open && line.instrument === id) return line.order(order);
   answer(await api.POST("/api/instruments/{id}/run/{order}", { params: { path: { id, order } } }));
 }

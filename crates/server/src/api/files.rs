@@ -12,10 +12,11 @@ use axum::http::StatusCode;
 use futures::StreamExt;
 use instrument::{
     Fact, HeardInFile, Inside, InsideLoop, Kind, NameGuess, NameHabits, OctaveHabit, Origin, PlacedFile,
-    Said, Strength, Target, key_name, layers_of, mics_of, octave_habit, plan_with, rung_of, says_of, settle,
+    Said, Strength, Target, key_name, kind_of_files, layers_of, mics_of, octave_habit, plan_with, rung_of,
+    says_of, settle,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::io::Write;
 use store::{NewTake, RecordingForm, Spool, WaitingRow};
 use utoipa::{IntoParams, ToSchema};
@@ -197,7 +198,7 @@ pub(super) struct FilesView {
     /// The same as a sentence.
     octave_says: String,
     /// The different things in it, by the stem of their names.
-    stems: Vec<String>,
+    stems: Vec<StemView>,
 }
 
 fn heard_of(row: &WaitingRow) -> HeardInFile {
@@ -229,7 +230,11 @@ pub(super) async fn list_files(
     let octave = octave_habit(&pairs);
     let shift = habits.shift_keys.or(octave.map(|o| o.shift_keys)).unwrap_or(0);
     let strengths = layers_of(&guesses);
-    let stems: BTreeSet<String> = guesses.iter().map(|guess| guess.stem.clone()).collect();
+    let planned = plan_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?
+        .kind;
+    let stems = stems_of(planned, &guesses, &heard);
     let octave_says = match octave {
         Some(o) if o.shift_keys == 12 => format!(
             "Middle C is written C3 in these names: {} of {} heard say so.",
@@ -278,8 +283,41 @@ pub(super) async fn list_files(
         layers: strengths.iter().map(layer_name).collect(),
         octave,
         octave_says,
-        stems: stems.into_iter().filter(|stem| !stem.is_empty()).collect(),
+        stems,
     }))
+}
+
+/// Files that one thing may have been cut into: a stem of their names.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct StemView {
+    /// What their names have in common.
+    name: String,
+    /// How many.
+    files: usize,
+    /// What it is offered as.
+    kind: Kind,
+}
+
+fn stems_of(planned: Kind, guesses: &[NameGuess], heard: &[HeardInFile]) -> Vec<StemView> {
+    let mut stems: BTreeMap<&str, (usize, bool)> = BTreeMap::new();
+    for (guess, heard) in guesses.iter().zip(heard) {
+        let (files, has_loop) = stems.entry(&guess.stem).or_default();
+        *files += 1;
+        *has_loop |= heard
+            .inside
+            .as_ref()
+            .is_some_and(|inside| inside.looped.is_some());
+    }
+    let any = stems.values().any(|(_, has_loop)| *has_loop);
+    stems
+        .into_iter()
+        .filter(|(name, _)| !name.is_empty())
+        .map(|(name, (files, has_loop))| StemView {
+            name: name.to_owned(),
+            files,
+            kind: kind_of_files(planned, has_loop, any),
+        })
+        .collect()
 }
 
 fn layer_name(strength: &Strength) -> String {

@@ -11,11 +11,11 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Fact, Origin, Said, Target};
+use instrument::{Fact, Origin, Said, Target, Treatment};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::io::Write;
-use store::NewTake;
+use store::{NewTake, Store, TakeRow};
 use utoipa::IntoParams;
 
 /// What is written inside a file that goes out.
@@ -60,39 +60,84 @@ pub(super) async fn takes_out(
         .split(',')
         .filter_map(|id| id.trim().parse().ok())
         .collect();
-    let takes: Vec<_> = view
-        .takes
-        .iter()
-        .filter(|take| {
-            if asked.is_empty() {
-                take.chosen
-            } else {
-                asked.contains(&take.id)
-            }
-        })
-        .collect();
-    if takes.is_empty() {
+    let mut going = Vec::new();
+    for take in view.takes {
+        let wanted = if asked.is_empty() {
+            take.chosen
+        } else {
+            asked.contains(&take.id)
+        };
+        if wanted && let Some(row) = app.store.take(take.id).await? {
+            let name = format!(
+                "{} [take {}].wav",
+                crate::view::take_name(&view.plan, take.cell),
+                take.id
+            );
+            going.push(Going {
+                name: name.replace('♯', "#").replace(['/', '\\'], "_"),
+                root_key: take.cell.key,
+                treatment: take.treatment.filter(|_| wish.treated),
+                row,
+            });
+        }
+    }
+    if going.is_empty() {
         return Err(Problem::refused(
             "Choose takes first: there is nothing to send out.",
         ));
     }
-    let file = tempfile::NamedTempFile::new_in(app.store.spool_folder())?;
-    let mut zip = zip::ZipWriter::new(std::io::BufWriter::new(file.reopen()?));
+    let name = super::percent_encoded(&format!("{} takes.zip", view.name));
+    // The zip is written while it is read: neither memory nor disk holds all of it.
+    let (near, far) = tokio::io::duplex(PIPE_BYTES);
+    let store = app.store.clone();
+    tokio::task::spawn_blocking(move || {
+        let out = tokio_util::io::SyncIoBridge::new(far);
+        if let Err(error) = write_going(&store, going, out) {
+            // The page has gone, or a recording cannot be read: the zip stays without its end, which every reader notices.
+            tracing::warn!("takes going out: {error:#}");
+        }
+    });
+    let headers = [
+        (header::CONTENT_TYPE, "application/zip".to_owned()),
+        (
+            header::CONTENT_DISPOSITION,
+            format!("attachment; filename*=UTF-8''{name}"),
+        ),
+    ];
+    Ok((
+        headers,
+        Body::from_stream(tokio_util::io::ReaderStream::new(near)),
+    ))
+}
+
+/// What lies between the writer of a zip and the one who reads it.
+const PIPE_BYTES: usize = 256 * 1024;
+
+/// A take on its way out.
+struct Going {
+    name: String,
+    root_key: u8,
+    /// `None` for the take as it was recorded.
+    treatment: Option<Treatment>,
+    row: TakeRow,
+}
+
+/// Writes takes into a zip, one at a time in memory.
+fn write_going(store: &Store, going: Vec<Going>, out: impl Write) -> anyhow::Result<()> {
+    let runtime = tokio::runtime::Handle::current();
+    let mut zip = zip::ZipWriter::new_stream(out);
     let plain = zip::write::SimpleFileOptions::default()
         .compression_method(zip::CompressionMethod::Stored)
         .large_file(true);
-    for take in takes {
-        let Some(row) = app.store.take(take.id).await? else {
-            continue;
-        };
-        let mut audio = app.store.take_audio(&row, 0, row.frames).await?;
+    for take in going {
+        let mut audio = runtime.block_on(store.take_audio(&take.row, 0, take.row.frames))?;
         let mut sampler = formats::Sampler {
-            root_key: take.cell.key,
+            root_key: take.root_key,
             recording_cents: 0.0,
             looped: None,
-            mark: Some(mark_of_take(take.id)),
+            mark: Some(mark_of_take(take.row.id)),
         };
-        if let (true, Some(treatment)) = (wish.treated, &take.treatment) {
+        if let Some(treatment) = &take.treatment {
             let bake = formats::Bake {
                 sample: 0,
                 start_frame: treatment.start_frame,
@@ -105,28 +150,11 @@ pub(super) async fn takes_out(
             audio = formats::bake(&audio, &bake);
             (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);
         }
-        let name = format!(
-            "{} [take {}].wav",
-            crate::view::take_name(&view.plan, take.cell),
-            take.id
-        );
-        zip.start_file(name.replace('♯', "#").replace(['/', '\\'], "_"), plain)?;
-        formats::write_wav(&mut zip, &audio, row.form.bits, Some(&sampler))?;
+        zip.start_file(take.name, plain)?;
+        formats::write_wav(&mut zip, &audio, take.row.form.bits, Some(&sampler))?;
     }
-    zip.finish()?.flush()?;
-    let length = file.as_file().metadata()?.len();
-    let stream = tokio_util::io::ReaderStream::new(tokio::fs::File::open(file.path()).await?);
-    let name = super::percent_encoded(&format!("{} takes.zip", view.name));
-    let headers = [
-        (header::CONTENT_TYPE, "application/zip".to_owned()),
-        (header::CONTENT_LENGTH, length.to_string()),
-        (
-            header::CONTENT_DISPOSITION,
-            format!("attachment; filename*=UTF-8''{name}"),
-        ),
-    ];
-    // The open file stays readable though its name goes now.
-    Ok((headers, Body::from_stream(stream)))
+    zip.finish()?.into_inner().flush()?;
+    Ok(())
 }
 
 /// A file that comes back, edited: a new take of the same cell, linked to the one it went out as.

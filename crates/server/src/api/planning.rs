@@ -8,7 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Cost, How, Kind, Offer, PAGE_RIG, Plan, cost_of, first_plan};
+use instrument::{Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -78,6 +78,20 @@ pub(super) struct OfferWish {
 #[utoipa::path(get, path = "/api/plan/offer", params(OfferWish), responses((status = 200, body = Offer)))]
 pub(super) async fn offer(Query(wish): Query<OfferWish>) -> Json<Offer> {
     Json(first_plan(wish.kind, wish.how, &wish.rig))
+}
+
+/// How many layers.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct LayerWish {
+    /// 1 to 127; more or fewer are taken for the nearest.
+    count: usize,
+}
+
+/// So many layers, soft to loud, evenly struck.
+#[utoipa::path(get, path = "/api/plan/layers", params(LayerWish), responses((status = 200, body = Vec<Layer>)))]
+pub(super) async fn layers(Query(wish): Query<LayerWish>) -> Json<Vec<Layer>> {
+    Json(even_layers(wish.count))
 }
 
 /// The plan as a Standard MIDI File, one note a cell, for those who record elsewhere.

@@ -2,7 +2,7 @@
 
 use rig::{Block, EchoBox, Faults, Link, Rig};
 use serde::{Deserialize, Serialize};
-use session::Outbox;
+use session::{Order, Outbox};
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
@@ -35,6 +35,11 @@ pub enum FromPage {
     Lost {
         /// How many.
         frames: u64,
+    },
+    /// What its user says, after all frames that were heard before it was said.
+    Order {
+        /// What.
+        order: Order,
     },
     /// The page is being closed: nothing more will come from it.
     Closed,
@@ -94,6 +99,8 @@ pub(super) enum Heard {
     Late(u64),
     /// Frames that are gone for ever.
     Lost(u64),
+    /// The user said something at the devices.
+    Order(Order),
     /// Nothing for now; the sentence says why, where it has been long.
     Nothing(Option<String>),
     /// Nothing more will come.
@@ -281,6 +288,7 @@ impl Line {
                     Heard::Late(left_frame.saturating_sub(at_frame))
                 }
                 Ok(Some(Err(FromPage::Lost { frames }))) => Heard::Lost(frames),
+                Ok(Some(Err(FromPage::Order { order }))) => Heard::Order(order),
                 Ok(Some(Err(FromPage::Closed))) => Heard::Gone,
                 Ok(Some(Err(FromPage::Device { name }))) => {
                     line.device_gone = name.is_none();
@@ -320,11 +328,11 @@ impl Line {
     }
 
     /// Asks the simulated player; a real one reads the page.
-    pub(super) fn ask(&mut self, key: u8, velocity: u8) {
+    pub(super) fn ask(&mut self, key: u8, velocity: u8, after_ms: u32) {
         if let Self::Simulated(line) = self
             && let Device::Rig(rig) = &mut line.device
         {
-            rig.ask(key, velocity);
+            rig.ask(key, velocity, after_ms);
         }
     }
 

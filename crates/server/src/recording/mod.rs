@@ -216,7 +216,7 @@ impl Recorder {
         let Some(view) = view_of(&self.store, instrument).await? else {
             return Ok(Err("There is no such instrument.".into()));
         };
-        let mut played = HashMap::new();
+        let mut played = Vec::new();
         let mut jobs = Vec::new();
         for take in view.takes.iter().filter(|take| takes.contains(&take.id)) {
             let Some(treatment) = &take.treatment else {
@@ -233,7 +233,7 @@ impl Recorder {
                 first: treatment.start_frame,
                 end: treatment.end_frame,
             };
-            played.insert(take.cell, stretch);
+            played.push(stretch);
             jobs.push(PlayJob {
                 cell: take.cell,
                 take: take.id,
@@ -328,13 +328,13 @@ impl Recorder {
                 if let Some(run) = ended {
                     self.live.send(Message::Progress {
                         instrument,
-                        progress: Progress {
+                        progress: Box::new(Progress {
                             state: session::RunState::Stopped,
                             waits_for: Some(format!(
                                 "The recording stopped: {error:#}. Every take that had ended is kept; begin again when there is room."
                             )),
                             ..run.progress
-                        },
+                        }),
                     });
                 }
                 return;

@@ -8,7 +8,7 @@ use session::{Action, Intake, Lead, Order};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use store::{NewTake, RecordingForm, Spool};
+use store::{NewTake, RecordingForm, Spool, Store};
 use tokio::sync::mpsc;
 
 /// Frames between two syncs, after which everything so far is acknowledged: a third of a second.
@@ -23,7 +23,7 @@ pub(super) enum Keep {
     /// One long take, under a name.
     LongTake(String),
     /// Takes of the same cells as those played out.
-    Returned(HashMap<Cell, Played>),
+    Returned(Vec<Played>),
     /// Nothing: only listening.
     Nothing,
 }
@@ -63,6 +63,8 @@ pub(super) struct Run {
     check: Option<SoundCheck>,
     /// The newest take of each cell of this run, for [`Action::Choose`].
     newest: HashMap<Cell, u64>,
+    /// The take that was played out last, of which the next one that arrives is what came back.
+    played_out: Option<u64>,
 }
 
 impl Run {
@@ -91,6 +93,7 @@ impl Run {
             waits_for: None,
             check: None,
             newest: HashMap::new(),
+            played_out: None,
         }
     }
 
@@ -117,6 +120,7 @@ impl Run {
                         arriving.lost += frames;
                     }
                 }
+                Heard::Order(order) => actions.extend(self.lead.order(order)),
                 Heard::Nothing(why) => self.waits_for = why,
                 Heard::Gone => {
                     self.cut_short().await?;
@@ -174,9 +178,10 @@ impl Run {
         let Keep::Returned(played) = &self.keep else {
             return Ok(());
         };
-        let Some(&Played { first, end, .. }) = played.values().find(|played| played.take == take) else {
+        let Some(&Played { first, end, .. }) = played.iter().find(|played| played.take == take) else {
             return Ok(());
         };
+        self.played_out = Some(take);
         self.line.tell_to_play(|number| ToPage::Play {
             number,
             at_frame,
@@ -201,7 +206,7 @@ impl Run {
         self.recorder.note(self.instrument, progress.clone());
         self.recorder.live.send(Message::Progress {
             instrument: self.instrument,
-            progress,
+            progress: Box::new(progress),
         });
     }
 
@@ -227,7 +232,11 @@ impl Run {
 
     async fn act(&mut self, action: Action) -> anyhow::Result<()> {
         match action {
-            Action::Ask { cell, velocity } => self.line.ask(cell.key, velocity),
+            Action::Ask {
+                cell,
+                velocity,
+                after_ms,
+            } => self.line.ask(cell.key, velocity, after_ms),
             Action::Begin { cell, first_frame } if self.keep != Keep::Nothing => {
                 let name = format!(
                     "{}-{}-{}-{}-{}",
@@ -305,10 +314,7 @@ impl Run {
             });
             verdict = Some(Verdict::of(findings, known.key.zip(known.cents), known.peak_dbfs));
         }
-        let from_take = match &self.keep {
-            Keep::Returned(played) => played.get(&arriving.cell).map(|played| played.take),
-            _ => None,
-        };
+        let from_take = self.played_out.take();
         let take = NewTake {
             cell: arriving.cell,
             recording,
@@ -325,9 +331,29 @@ impl Run {
             },
         };
         let ids = store.add_takes(self.instrument, vec![take]).await?;
+        if let (Some(from), Some(new)) = (from_take, ids.first()) {
+            choose_instead(store, self.instrument, from, *new).await?;
+        }
         self.newest.extend(ids.first().map(|id| (arriving.cell, *id)));
         Ok(())
     }
+}
+
+/// What came back is meant to be used: where the take it was made from had been chosen by hand, it is chosen in its place.
+async fn choose_instead(store: &Store, instrument: u64, from: u64, new: u64) -> anyhow::Result<()> {
+    let facts = store.facts(instrument).await?;
+    if facts.get(&(Target::Take(from), Fact::Chosen)) != Some(&true.into()) {
+        return Ok(());
+    }
+    let wishes = vec![
+        (Target::Take(new), Fact::Chosen, Said::Value(true.into())),
+        (Target::Take(from), Fact::Chosen, Said::Automatic),
+    ];
+    store
+        .change(instrument, "use the take from the box", wishes)
+        .await?
+        .map_err(|error| anyhow::anyhow!(error))?;
+    Ok(())
 }
 
 /// Frames of several mics, each mic's channels as the plan wants them.
