@@ -10,6 +10,7 @@
 
 mod audio;
 mod bounds;
+mod clean;
 mod energy;
 mod envelope;
 mod level;
@@ -18,11 +19,17 @@ mod loudness;
 mod measure;
 mod peaks;
 mod pitch;
+mod rework;
 mod slices;
 mod spectrum;
+mod stft;
 
 pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
 pub use bounds::{Bounds, sound_bounds};
+pub use clean::{
+    CLEAN_VERSION, Channels, Cleaning, Compressor, Evening, Expander, HighPass, Hiss, Hum, Limiter, Places,
+    Sides, clean, find_hum, taken_away,
+};
 pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{LoopCandidate, drift_db, find_loops, seam_db};
@@ -30,6 +37,7 @@ pub use loudness::loudness_lufs;
 pub use measure::{MEASURE_VERSION, Measurement, measure, measure_pitch};
 pub use peaks::{PEAK_BLOCK_FRAMES, Peak, PeakPyramid, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, hz_of_key, key_and_cents, pitch_curve};
+pub use rework::{at_rate, flattened, resampled, reversed, swell};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,
