@@ -247,6 +247,8 @@ fn tone(key: u8, looped: bool) -> Vec<u8> {
             start_frame: 10_000,
             end_frame: 30_000,
             crossfade_frames: 0,
+            likeness_percent: 100,
+            way: program::LoopWay::Forward,
             runs: program::LoopRuns::WhileHeld,
         }),
         mark: None,

@@ -75,6 +75,14 @@ pub extern "C" fn take_audio(sample: usize, frames: usize, channels: usize, firs
     })
 }
 
+/// Sets one number of a region while it is dragged; `setting` counts as [`engine::Setting::ALL`] does.
+#[unsafe(no_mangle)]
+pub extern "C" fn set(region: usize, setting: usize, value: f64) {
+    if let Some(setting) = engine::Setting::ALL.get(setting) {
+        with(|i| i.engine.set(region, *setting, value));
+    }
+}
+
 /// A key goes down.
 #[unsafe(no_mangle)]
 pub extern "C" fn note_on(key: u32, velocity: u32) {

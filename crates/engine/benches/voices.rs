@@ -13,6 +13,7 @@ fn voices(c: &mut Criterion) {
             source: "a".into(),
             rate_hz: 48_000,
             first_channel: 0,
+            source_channels: 2,
             channels: 2,
             frames,
         }],
@@ -38,10 +39,13 @@ fn voices(c: &mut Criterion) {
             end_frame: frames,
             fade_in_frames: 0,
             fade_out_frames: 0,
+            fade_curve: program::FadeCurve::Straight,
             looped: Some(Loop {
                 start_frame: 40_000,
                 end_frame: 80_000,
                 crossfade_frames: 2_400,
+                likeness_percent: 100,
+                way: program::LoopWay::Forward,
                 runs: LoopRuns::ThroughRelease,
             }),
             round_robin: RoundRobin {

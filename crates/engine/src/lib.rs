@@ -25,6 +25,44 @@ use interpolate::Interpolator;
 use program::{Counters, Program, SoundsOn, regions_for_key};
 use voice::Voice;
 
+/// What of a region can be dragged and heard.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Setting {
+    /// First frame, for what is struck from now on.
+    StartFrame,
+    /// First frame not played.
+    EndFrame,
+    /// Level.
+    GainDb,
+    /// Cents above the root.
+    RecordingCents,
+    /// Cents added.
+    TuneCents,
+    /// Place.
+    Pan,
+    /// First frame of the loop.
+    LoopStart,
+    /// First frame after it.
+    LoopEnd,
+    /// Its crossfade.
+    LoopCrossfade,
+}
+
+impl Setting {
+    /// In the order of their numbers on the border to the browser.
+    pub const ALL: [Self; 9] = [
+        Self::StartFrame,
+        Self::EndFrame,
+        Self::GainDb,
+        Self::RecordingCents,
+        Self::TuneCents,
+        Self::Pan,
+        Self::LoopStart,
+        Self::LoopEnd,
+        Self::LoopCrossfade,
+    ];
+}
+
 /// Plays one program. All memory is taken by [`Engine::new`] and [`Engine::load`].
 pub struct Engine {
     rate_hz: f64,
@@ -68,6 +106,52 @@ impl Engine {
             self.load(program);
         } else {
             self.program = program;
+            self.follow();
+        }
+    }
+
+    /// Sets one number of a region while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program that is
+    /// taken has the last word.
+    pub fn set(&mut self, region: usize, setting: Setting, value: f64) {
+        let Some(region) = self.program.regions.get_mut(region) else {
+            return;
+        };
+        if !value.is_finite() {
+            return;
+        }
+        let frames = value.max(0.0) as u64;
+        match setting {
+            Setting::StartFrame => region.start_frame = frames,
+            Setting::EndFrame => region.end_frame = frames,
+            Setting::GainDb => region.gain_db = value.clamp(-96.0, 48.0),
+            Setting::RecordingCents => region.recording_cents = value,
+            Setting::TuneCents => region.tune_cents = value,
+            Setting::Pan => region.pan = value.clamp(-1.0, 1.0),
+            Setting::LoopStart | Setting::LoopEnd | Setting::LoopCrossfade => {
+                let Some(looped) = &mut region.looped else {
+                    return;
+                };
+                let mut next = *looped;
+                match setting {
+                    Setting::LoopStart => next.start_frame = frames,
+                    Setting::LoopEnd => next.end_frame = frames,
+                    _ => next.crossfade_frames = frames,
+                }
+                if next.start_frame + 1 < next.end_frame {
+                    next.crossfade_frames = next
+                        .crossfade_frames
+                        .min(next.start_frame.saturating_sub(region.start_frame))
+                        .min(next.end_frame - next.start_frame);
+                    *looped = next;
+                }
+            }
+        }
+        self.follow();
+    }
+
+    fn follow(&mut self) {
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            voice.follow(&self.program, self.rate_hz);
         }
     }
 

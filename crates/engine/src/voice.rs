@@ -3,7 +3,7 @@
 use crate::interpolate::WIDEST_HALF;
 use crate::{Envelope, Interpolator, Samples};
 use program::{
-    Loop, LoopRuns, Program, Region, Shape, SoundsOn, crossfade_gain, pan_gains, playback_ratio,
+    Loop, LoopWay, Program, Region, Shape, SoundsOn, crossfade_gains, fade_gain, pan_gains, playback_ratio,
     velocity_gain_db,
 };
 
@@ -14,6 +14,7 @@ const STOP_MS: f64 = 5.0;
 pub(crate) struct Voice {
     region: usize,
     key: u8,
+    velocity: u8,
     on: SoundsOn,
     position: f64,
     ratio: f64,
@@ -29,6 +30,7 @@ impl Voice {
         Self {
             region: 0,
             key: 0,
+            velocity: 0,
             on: SoundsOn::KeyDown,
             position: 0.0,
             ratio: 1.0,
@@ -53,11 +55,6 @@ impl Voice {
         };
         let strand = program.strands.get(region.strand);
         let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
-        let db = region.gain_db
-            + strand.map_or(0.0, |strand| strand.gain_db)
-            + velocity_gain_db(velocity, shape.velocity_to_level);
-        let gain = libm::pow(10.0, db / 20.0);
-        let (left, right) = pan_gains(region.pan);
         let shape = if on == SoundsOn::KeyUp {
             shape
         } else {
@@ -69,13 +66,22 @@ impl Voice {
         Self {
             region: index,
             key,
+            velocity,
             on,
             position: region.start_frame as f64,
             ratio: playback_ratio(program, region, key, rate_hz),
-            gains: ((left * gain) as f32, (right * gain) as f32),
+            gains: gains(program, region, velocity),
             envelope: Envelope::start(&shape, rate_hz),
             age,
             looping: false,
+        }
+    }
+
+    /// Takes over what its region says now: level, place and pitch, while it sounds.
+    pub(crate) fn follow(&mut self, program: &Program, rate_hz: f64) {
+        if let Some(region) = program.regions.get(self.region) {
+            self.ratio = playback_ratio(program, region, self.key, rate_hz);
+            self.gains = gains(program, region, self.velocity);
         }
     }
 
@@ -132,23 +138,24 @@ impl Voice {
         for (l, r) in left.iter_mut().zip(right.iter_mut()) {
             let looped = region.looped.filter(|l| {
                 l.fits(sample.channels[0].len() as u64)
-                    && (l.runs == LoopRuns::ThroughRelease || !self.envelope.is_released())
+                    && (l.runs_through_release() || !self.envelope.is_released())
             });
             if let Some(looped) = looped {
-                while self.position >= looped.end_frame as f64 {
-                    self.position -= (looped.end_frame - looped.start_frame) as f64;
+                while self.position >= looped.round_end() as f64 {
+                    self.position -= looped.round_frames() as f64;
                     self.looping = true;
                 }
             }
             let frame = self.position as usize;
-            if frame >= sample.available || (frame as u64) >= region.end_frame {
-                if sample.available < sample.channels[0].len() && (frame as u64) < region.end_frame {
+            let heard = looped.map_or(frame as u64, |l| l.frame_at(frame as u64));
+            if heard as usize >= sample.available || heard >= region.end_frame {
+                if sample.available < sample.channels[0].len() && heard < region.end_frame {
                     return; // The rest is on its way: the voice waits.
                 }
                 return self.stop();
             }
             let fraction = self.position - frame as f64;
-            let gain = self.envelope.next() * fade(region, frame as u64, looped.is_some());
+            let gain = self.envelope.next() * fade(region, heard, looped.is_some());
             let mut values = [0.0f32; 2];
             for (value, channel) in values.iter_mut().zip(&sample.channels) {
                 let taps = taps(
@@ -175,16 +182,28 @@ impl Voice {
     }
 }
 
-/// Linear fades at both ends; a looped voice never comes to its end.
+/// Left and right, from the level of region, strand and velocity, and the region's place.
+fn gains(program: &Program, region: &Region, velocity: u8) -> (f32, f32) {
+    let strand = program.strands.get(region.strand);
+    let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
+    let db = region.gain_db
+        + strand.map_or(0.0, |strand| strand.gain_db)
+        + velocity_gain_db(velocity, shape.velocity_to_level);
+    let gain = libm::pow(10.0, db / 20.0);
+    let (left, right) = pan_gains(region.pan);
+    ((left * gain) as f32, (right * gain) as f32)
+}
+
+/// Fades at both ends; a looped voice never comes to its end.
 fn fade(region: &Region, frame: u64, looped: bool) -> f32 {
     let mut gain = 1.0;
     let since = frame.saturating_sub(region.start_frame);
     if since < region.fade_in_frames {
-        gain *= since as f32 / region.fade_in_frames as f32;
+        gain *= fade_gain(region.fade_curve, since as f64 / region.fade_in_frames as f64) as f32;
     }
     let left = region.end_frame.saturating_sub(frame);
     if !looped && left < region.fade_out_frames {
-        gain *= left as f32 / region.fade_out_frames as f32;
+        gain *= fade_gain(region.fade_curve, left as f64 / region.fade_out_frames as f64) as f32;
     }
     gain
 }
@@ -200,7 +219,7 @@ fn taps<'a>(
     window: &'a mut [f32; 2 * WIDEST_HALF],
 ) -> &'a [f32] {
     let (first, end) = ((frame + 1).wrapping_sub(half), frame + 1 + half);
-    let edge = looped.map_or(region.end_frame, |l| l.end_frame - l.crossfade_frames) as usize;
+    let edge = looped.map_or(region.end_frame, |l| l.end_frame - crossfade(l)) as usize;
     let whole = frame + 1 >= half && end <= edge.min(channel.len()) && first >= region.start_frame as usize;
     let before_start = looping && looped.is_some_and(|l| first < l.start_frame as usize);
     if whole && !before_start {
@@ -237,16 +256,29 @@ fn frame_at(channel: &[f32], region: &Region, looped: Option<&Loop>, looping: bo
         };
     };
     let (start, end) = (looped.start_frame as i64, looped.end_frame as i64);
+    let round = looped.round_frames() as i64;
     let mut at = frame;
-    if at >= end {
-        at -= end - start;
+    if at >= start + round {
+        at -= round;
     } else if looping && at < start {
-        at += end - start;
+        at += round;
     }
-    let fade_from = end - looped.crossfade_frames as i64;
+    if let (LoopWay::BackAndForth, Ok(place)) = (looped.way, u64::try_from(at)) {
+        return read(looped.frame_at(place) as i64);
+    }
+    let faded = crossfade(looped);
+    let fade_from = end - faded as i64;
     if at < fade_from || at >= end {
         return read(at);
     }
-    let share = crossfade_gain((at - fade_from) as u64, looped.crossfade_frames) as f32;
-    read(at) * (1.0 - share) + read(at - (end - start)) * share
+    let (leaving, coming) = crossfade_gains((at - fade_from) as u64, faded, looped.likeness_percent);
+    read(at) * leaving as f32 + read(at - (end - start)) * coming as f32
+}
+
+/// A loop that turns in place has nothing to fade.
+fn crossfade(looped: &Loop) -> u64 {
+    match looped.way {
+        LoopWay::Forward => looped.crossfade_frames,
+        LoopWay::BackAndForth => 0,
+    }
 }

@@ -1,7 +1,7 @@
 //! What a played program sounds like.
 
-use engine::{Event, EventKind, render_offline};
-use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use engine::{Event, EventKind, Setting, render_offline};
+use program::{Loop, LoopRuns, LoopWay, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
 
 const RATE: f64 = 48_000.0;
 
@@ -22,6 +22,7 @@ fn region(frames: u64) -> Region {
         end_frame: frames,
         fade_in_frames: 0,
         fade_out_frames: 0,
+        fade_curve: program::FadeCurve::Straight,
         looped: None,
         round_robin: RoundRobin {
             position: 0,
@@ -36,6 +37,7 @@ fn program_of(region: Region, frames: u64) -> Program {
         source: "a".into(),
         rate_hz: 48_000,
         first_channel: 0,
+        source_channels: 1,
         channels: 1,
         frames,
     };
@@ -113,6 +115,8 @@ fn a_loop_holds_until_the_key_is_up_and_then_dies_away() {
         start_frame: 12_000,
         end_frame: 36_000,
         crossfade_frames: 2_400,
+        likeness_percent: 100,
+        way: program::LoopWay::Forward,
         runs: LoopRuns::ThroughRelease,
     };
     let program = program_of(
@@ -191,4 +195,57 @@ fn round_robins_take_turns_and_velocity_chooses_the_layer() {
         program::regions_for_key(&program, SoundsOn::KeyDown, 60, 64, 0).count(),
         0
     );
+}
+
+#[test]
+fn a_loop_that_goes_back_and_forth_plays_its_mirror() {
+    // A ramp shows every frame's place.
+    let ramp: Vec<f32> = (0..4_000).map(|n| n as f32 / 4_000.0).collect();
+    let mut looped = Loop::plain(1_000, 2_000, LoopRuns::WhileHeld);
+    looped.way = LoopWay::BackAndForth;
+    let program = program_of(
+        Region {
+            looped: Some(looped),
+            ..region(4_000)
+        },
+        4_000,
+    );
+    let (left, _) = render_offline(&program, vec![vec![ramp]], RATE, &press(69, None), 9_000);
+    let place = |at: usize| f64::from(left[at] / left[1_500]) * 1_500.0;
+    for (at, expected) in [
+        (1_900, 1_900.0),
+        (2_400, 1_599.0),
+        (2_900, 1_099.0),
+        (3_400, 1_400.0),
+        (5_500, 1_500.0),
+    ] {
+        assert!((place(at) - expected).abs() < 2.0, "{at}: {}", place(at));
+    }
+}
+
+#[test]
+fn what_is_dragged_is_heard_by_what_sounds() {
+    let mut engine = engine::Engine::new(RATE, 4);
+    engine.load(program_of(region(96_000), 96_000));
+    engine.samples_mut().set(0, vec![sine(440.0, 96_000)]);
+    engine.note_on(69, 127);
+    let block = |engine: &mut engine::Engine| {
+        let (mut left, mut right) = (vec![0.0; 9_600], vec![0.0; 9_600]);
+        engine.render(&mut left, &mut right);
+        left
+    };
+    let rms = |x: &[f32]| (x.iter().map(|x| x * x).sum::<f32>() / x.len() as f32).sqrt();
+    let before = block(&mut engine);
+    engine.set(0, Setting::GainDb, -6.0206);
+    let quieter = block(&mut engine);
+    assert!((rms(&quieter) / rms(&before[4_800..]) - 0.5).abs() < 0.01);
+    engine.set(0, Setting::TuneCents, 100.0);
+    let higher = signal::find_pitch(&block(&mut engine), 48_000, 0, 9_600).unwrap();
+    assert_eq!(higher.key, 70);
+    engine.set(0, Setting::GainDb, f64::NAN);
+    engine.set(7, Setting::GainDb, 0.0);
+    engine.set(0, Setting::LoopStart, 100.0);
+    engine.set(0, Setting::EndFrame, 1_000.0);
+    block(&mut engine);
+    assert_eq!(engine.active_voices(), 0);
 }

@@ -51,6 +51,8 @@ pub fn read_aiff_sampler(file: &[u8]) -> Option<Sampler> {
                 start_frame: start,
                 end_frame: end,
                 crossfade_frames: 0,
+                likeness_percent: 100,
+                way: program::LoopWay::Forward,
                 runs: LoopRuns::ThroughRelease,
             })
         })

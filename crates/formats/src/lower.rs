@@ -1,6 +1,6 @@
 //! From what is heard to what a format can hold.
 
-use program::{Program, Sample, SoundsOn, crossfade_gain};
+use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Sample, SoundsOn, crossfade_gains, fade_gain};
 use serde::{Deserialize, Serialize};
 use signal::{Audio, db_to_amplitude};
 use std::collections::HashSet;
@@ -33,12 +33,14 @@ pub struct Bake {
     pub start_frame: u64,
     /// See `start_frame`.
     pub end_frame: u64,
-    /// Linear fades.
+    /// Fades.
     pub fade_in_frames: u64,
     /// See `fade_in_frames`.
     pub fade_out_frames: u64,
-    /// Loop start, end and crossfade in frames of the original, whose crossfade is rendered.
-    pub looped: Option<(u64, u64, u64)>,
+    /// Their course.
+    pub fade_curve: FadeCurve,
+    /// The loop in frames of the original: its crossfade is rendered, and its way back is written out.
+    pub looped: Option<Loop>,
     /// Level rendered into the samples.
     pub gain_db: f64,
 }
@@ -144,15 +146,22 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             } else {
                 region.fade_out_frames
             },
-            looped: looped.map(|l| (l.start_frame, l.end_frame, l.crossfade_frames)),
+            fade_curve: region.fade_curve,
+            looped,
             gain_db: baked_db,
         });
+        // A way back is written out behind the loop, in place of what followed it.
+        let frames = match looped {
+            Some(l) if l.way == LoopWay::BackAndForth => l.round_end() - region.start_frame,
+            _ => end_frame - region.start_frame,
+        };
         let name = unique(&mut names, &clean_name(&sample.name));
         lowered.samples.push(Sample {
             source: format!("samples/{name}.wav"),
             name,
-            frames: end_frame - region.start_frame,
+            frames,
             first_channel: 0,
+            source_channels: sample.channels,
             ..sample.clone()
         });
         // Whole cents in −50..50, the rest in the root.
@@ -167,14 +176,21 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             gain_db: gain_db - baked_db,
             pan: (region.pan.clamp(-1.0, 1.0) * 100.0).round() / 100.0,
             start_frame: 0,
-            end_frame: end_frame - region.start_frame,
+            end_frame: frames,
             fade_in_frames: 0,
             fade_out_frames: 0,
-            looped: looped.map(|l| program::Loop {
-                start_frame: l.start_frame - region.start_frame,
-                end_frame: l.end_frame - region.start_frame,
-                crossfade_frames: 0,
-                ..l
+            fade_curve: FadeCurve::Straight,
+            looped: looped.map(|l| {
+                let runs = if l.runs_through_release() {
+                    LoopRuns::ThroughRelease
+                } else {
+                    LoopRuns::WhileHeld
+                };
+                Loop::plain(
+                    l.start_frame - region.start_frame,
+                    l.round_end() - region.start_frame,
+                    runs,
+                )
             }),
             round_robin: if soundfont {
                 program::RoundRobin {
@@ -247,24 +263,33 @@ pub fn bake(audio: &Audio, bake: &Bake) -> Audio {
     );
     let mut out = audio.slice(start, end);
     let gain = db_to_amplitude(bake.gain_db) as f32;
-    let frames = out.frames();
     for (channel, original) in out.channels.iter_mut().zip(&audio.channels) {
-        if let Some((loop_start, loop_end, crossfade)) = bake.looped {
-            let length = (loop_end - loop_start) as usize;
-            for n in 0..crossfade as usize {
-                let at = (loop_end - crossfade) as usize + n;
-                let share = crossfade_gain(n as u64, crossfade) as f32;
-                channel[at - start] = original[at] * (1.0 - share) + original[at - length] * share;
+        match bake.looped {
+            Some(l) if l.way == LoopWay::BackAndForth => {
+                channel.truncate(l.end_frame as usize - start);
+                channel
+                    .extend((l.end_frame..l.round_end()).map(|place| original[l.frame_at(place) as usize]));
             }
+            Some(l) => {
+                let length = (l.end_frame - l.start_frame) as usize;
+                for n in 0..l.crossfade_frames {
+                    let at = (l.end_frame - l.crossfade_frames + n) as usize;
+                    let (leaving, coming) = crossfade_gains(n, l.crossfade_frames, l.likeness_percent);
+                    channel[at - start] =
+                        original[at] * leaving as f32 + original[at - length] * coming as f32;
+                }
+            }
+            None => {}
         }
+        let frames = channel.len();
         for (n, sample) in channel.iter_mut().enumerate() {
             let mut level = gain;
             if (n as u64) < bake.fade_in_frames {
-                level *= n as f32 / bake.fade_in_frames as f32;
+                level *= fade_gain(bake.fade_curve, n as f64 / bake.fade_in_frames as f64) as f32;
             }
             let left = (frames - n) as u64;
             if left < bake.fade_out_frames {
-                level *= left as f32 / bake.fade_out_frames as f32;
+                level *= fade_gain(bake.fade_curve, left as f64 / bake.fade_out_frames as f64) as f32;
             }
             *sample *= level;
         }

@@ -136,6 +136,7 @@ pub fn read_sfz(text: &str, probe: impl Fn(&str) -> Option<(u32, u16, u64)>) -> 
                             source: source.clone(),
                             rate_hz,
                             first_channel: 0,
+                            source_channels: channels,
                             channels,
                             frames,
                         });
@@ -248,6 +249,8 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
             start_frame: number(all, "loop_start", 0.0)? as u64,
             end_frame: number(all, "loop_end", frames as f64 - 1.0)? as u64 + 1,
             crossfade_frames: 0,
+            likeness_percent: 100,
+            way: program::LoopWay::Forward,
             runs: if mode == "loop_sustain" {
                 LoopRuns::WhileHeld
             } else {
@@ -276,6 +279,7 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
             .min(frames),
         fade_in_frames: 0,
         fade_out_frames: 0,
+        fade_curve: program::FadeCurve::Straight,
         looped,
         round_robin: RoundRobin {
             position: (number(all, "seq_position", 1.0)? as u32).saturating_sub(1),
@@ -326,10 +330,13 @@ mod tests {
                     end_frame: end,
                     fade_in_frames: 3,
                     fade_out_frames: 5,
+                    fade_curve: program::FadeCurve::Straight,
                     looped: looped.map(|(start_frame, end_frame, crossfade_frames)| Loop {
                         start_frame,
                         end_frame,
                         crossfade_frames,
+                        likeness_percent: 100,
+                        way: program::LoopWay::Forward,
                         runs: if rr % 2 == 0 {
                             LoopRuns::WhileHeld
                         } else {
@@ -378,6 +385,7 @@ mod tests {
                     source: n.to_string(),
                     rate_hz: 48_000,
                     first_channel: 0,
+                    source_channels: 2,
                     channels: 2,
                     frames: 1_000,
                 };

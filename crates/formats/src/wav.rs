@@ -185,6 +185,8 @@ pub fn read_sampler(file: &[u8]) -> Option<Sampler> {
                 start_frame: start,
                 end_frame: last + 1,
                 crossfade_frames: 0,
+                likeness_percent: 100,
+                way: program::LoopWay::Forward,
                 runs,
             })
         })
@@ -226,7 +228,8 @@ mod tests {
             let channel = |c: usize| (0..frames).map(|n| ((n * 37 + c * 11) % 256) as f32 / 256.0 - 0.5).collect();
             let audio = Audio { rate_hz: 44_100, channels: (0..channels).map(channel).collect() };
             let looped = looped.map(|(start, length)| Loop {
-                start_frame: start, end_frame: start + length, crossfade_frames: 0, runs: LoopRuns::ThroughRelease,
+                start_frame: start, end_frame: start + length, crossfade_frames: 0,
+                likeness_percent: 100, way: program::LoopWay::Forward, runs: LoopRuns::ThroughRelease,
             });
             let mark = (key % 2 == 0).then(|| format!("mark {key}"));
             let sampler = Sampler { root_key: key, recording_cents: cents, looped, mark };

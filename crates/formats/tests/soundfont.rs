@@ -55,6 +55,7 @@ fn instrument() -> (Program, Vec<Audio>) {
                 source: String::new(),
                 rate_hz: RATE,
                 first_channel: 0,
+                source_channels: 2,
                 channels: 2,
                 frames: 96_000,
             });
@@ -74,10 +75,13 @@ fn instrument() -> (Program, Vec<Audio>) {
                 end_frame: 96_000,
                 fade_in_frames: 0,
                 fade_out_frames: 0,
+                fade_curve: program::FadeCurve::Straight,
                 looped: Some(Loop {
                     start_frame: found.start_frame as u64,
                     end_frame: found.end_frame as u64,
                     crossfade_frames: found.crossfade_frames as u64,
+                    likeness_percent: 100,
+                    way: program::LoopWay::Forward,
                     runs: LoopRuns::ThroughRelease,
                 }),
                 round_robin: RoundRobin {

@@ -3,6 +3,7 @@
 use crate::{Correction, MapSettings, Plan, Slicing, TakeLoop};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use signal::Cleaning;
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
@@ -40,6 +41,28 @@ pub enum Fact {
     FadeInFrames,
     /// Take: length of the fade-out.
     FadeOutFrames,
+    /// Take: the course of its fades.
+    FadeCurve,
+    /// Take: its place between left and right.
+    Pan,
+    /// Take: what is done to its sides; this and all down to the limiter are stages of [`signal::Cleaning`].
+    Channels,
+    /// Take: whether its mean is taken out.
+    RemoveDc,
+    /// Take: its high-pass.
+    HighPass,
+    /// Take: hum notched.
+    Hum,
+    /// Take: hiss taken out.
+    Hiss,
+    /// Take: the expander under its tail.
+    Expander,
+    /// Take: its compressor.
+    Compressor,
+    /// Take: its loop evened.
+    Evening,
+    /// Take: its limiter.
+    Limiter,
     /// Take: level.
     GainDb,
     /// Take: root key.
@@ -54,10 +77,30 @@ pub enum Fact {
     Chosen,
 }
 
+const CLEANING: [(Fact, &str); 9] = [
+    (Fact::Channels, "channels"),
+    (Fact::RemoveDc, "remove_dc"),
+    (Fact::HighPass, "high_pass"),
+    (Fact::Hum, "hum"),
+    (Fact::Hiss, "hiss"),
+    (Fact::Expander, "expander"),
+    (Fact::Compressor, "compressor"),
+    (Fact::Evening, "evening"),
+    (Fact::Limiter, "limiter"),
+];
+
 impl Fact {
     /// Whether it is said of long takes.
     pub fn is_of_long_take(self) -> bool {
         self == Self::Slices
+    }
+
+    /// The stage of [`Cleaning`] that it says.
+    pub fn cleaning_field(self) -> Option<&'static str> {
+        CLEANING
+            .iter()
+            .find(|(fact, _)| *fact == self)
+            .map(|(_, name)| *name)
     }
 
     fn is_of_instrument(self) -> bool {
@@ -176,6 +219,44 @@ impl Change {
     }
 }
 
+fn is<T: serde::de::DeserializeOwned>(value: &Value) -> bool {
+    serde_json::from_value::<T>(value.clone()).is_ok()
+}
+
+/// Whether a stage is one, and its numbers lie where they make sense.
+fn cleaning_fits(fact: Fact, value: &Value) -> bool {
+    let Some(cleaning) = cleaning_of([(fact, value)].into_iter()) else {
+        return false;
+    };
+    let within = |x: f64, low: f64, high: f64| x.is_finite() && (low..=high).contains(&x);
+    cleaning.channels.is_none_or(|c| within(c.width, 0.0, 2.0))
+        && cleaning
+            .high_pass
+            .is_none_or(|h| within(h.hz, 10.0, 2_000.0) && matches!(h.db_per_octave, 12 | 24 | 36 | 48))
+        && cleaning
+            .hum
+            .is_none_or(|h| h.hz.is_none_or(|hz| within(hz, 20.0, 500.0)))
+        && cleaning.hiss.is_none_or(|h| within(h.reduction_db, 0.0, 40.0))
+        && cleaning
+            .expander
+            .is_none_or(|e| within(e.over_floor_db, 0.0, 40.0) && within(e.ratio, 1.0, 4.0))
+        && cleaning
+            .compressor
+            .is_none_or(|c| within(c.threshold_dbfs, -60.0, 0.0) && within(c.ratio, 1.0, 10.0))
+        && cleaning.evening.is_none_or(|e| within(e.share, 0.0, 1.0))
+        && cleaning
+            .limiter
+            .is_none_or(|l| within(l.ceiling_dbtp, -24.0, 0.0))
+}
+
+/// The stages that were said; `None` where one cannot be read.
+fn cleaning_of<'a>(said: impl Iterator<Item = (Fact, &'a Value)>) -> Option<Cleaning> {
+    let fields: serde_json::Map<String, Value> = said
+        .filter_map(|(fact, value)| Some((fact.cleaning_field()?.to_owned(), value.clone())))
+        .collect();
+    serde_json::from_value(Value::Object(fields)).ok()
+}
+
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
     let belongs = match target {
         Target::Instrument => fact.is_of_instrument(),
@@ -198,6 +279,9 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
             .is_ok_and(|tags| tags.len() <= 20 && tags.iter().all(|tag| tag.chars().count() <= 40)),
         Fact::Slices => serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|s| s.is_in_order()),
         Fact::StartFrame | Fact::EndFrame | Fact::FadeInFrames | Fact::FadeOutFrames => frame(),
+        Fact::FadeCurve => is::<program::FadeCurve>(value),
+        Fact::Pan => number(-1.0, 1.0),
+        fact if fact.cleaning_field().is_some() => cleaning_fits(fact, value),
         Fact::GainDb => number(-96.0, 48.0),
         Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
         Fact::RecordingCents | Fact::TuneCents => number(-1200.0, 1200.0),
@@ -207,6 +291,7 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
                     .is_ok_and(|l| l.start_frame < l.end_frame)
         }
         Fact::Chosen => value.is_boolean(),
+        _ => false,
     };
     if fits {
         return Ok(());
@@ -233,6 +318,14 @@ impl Correction {
             end_frame: said(Fact::EndFrame).and_then(Value::as_u64),
             fade_in_frames: said(Fact::FadeInFrames).and_then(Value::as_u64),
             fade_out_frames: said(Fact::FadeOutFrames).and_then(Value::as_u64),
+            fade_curve: said(Fact::FadeCurve).and_then(|value| serde_json::from_value(value.clone()).ok()),
+            pan: said(Fact::Pan).and_then(Value::as_f64),
+            cleaning: cleaning_of(
+                CLEANING
+                    .iter()
+                    .filter_map(|(fact, _)| Some((*fact, said(*fact)?))),
+            )
+            .unwrap_or_default(),
             tune_cents: said(Fact::TuneCents).and_then(Value::as_f64),
             gain_db: said(Fact::GainDb).and_then(Value::as_f64),
             root_key: said(Fact::RootKey)

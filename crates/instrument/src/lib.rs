@@ -7,6 +7,7 @@ mod change;
 mod cost;
 mod evenness;
 mod file_names;
+mod making;
 mod mapping;
 mod names;
 mod offer;
@@ -22,6 +23,7 @@ pub use evenness::{LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_leve
 pub use file_names::{
     NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
 };
+pub use making::{Making, missing_from_neighbours};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};

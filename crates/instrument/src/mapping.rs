@@ -126,19 +126,23 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 turns.sort_by_key(|take| take.cell.round_robin);
                 for (position, take) in (0u32..).zip(&turns) {
                     let sample = program.samples.len();
-                    program.samples.push(match mic {
+                    let mut made = match mic {
                         Some(mic) => Sample {
                             name: format!("{} {mic}", take.sample.name),
                             first_channel: mic_index * plan.channels,
+                            source_channels: plan.channels,
                             channels: plan.channels,
                             ..take.sample.clone()
                         },
                         // More than two channels without names: the first two are heard.
                         None => Sample {
+                            source_channels: take.sample.channels.min(2),
                             channels: take.sample.channels.min(2),
                             ..take.sample.clone()
                         },
-                    });
+                    };
+                    made.channels = take.treatment.cleaning.channels_out(usize::from(made.channels)) as u16;
+                    program.samples.push(made);
                     program.regions.push(Region {
                         strand,
                         sample,
@@ -150,11 +154,12 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                         recording_cents: take.treatment.recording_cents,
                         tune_cents: take.treatment.tune_cents,
                         gain_db: take.treatment.gain_db,
-                        pan: 0.0,
+                        pan: take.treatment.pan,
                         start_frame: take.treatment.start_frame,
                         end_frame: take.treatment.end_frame,
                         fade_in_frames: take.treatment.fade_in_frames,
                         fade_out_frames: take.treatment.fade_out_frames,
+                        fade_curve: take.treatment.fade_curve,
                         looped: take.treatment.program_loop(),
                         round_robin: RoundRobin {
                             position,
@@ -199,6 +204,7 @@ mod tests {
                     source: String::new(),
                     rate_hz: 48_000,
                     first_channel: 0,
+                    source_channels: 2,
                     channels: 2,
                     frames: 1000,
                 },
@@ -207,6 +213,9 @@ mod tests {
                     end_frame: 1000,
                     fade_in_frames: 0,
                     fade_out_frames: 0,
+                    fade_curve: program::FadeCurve::Straight,
+                    pan: 0.0,
+                    cleaning: signal::Cleaning::default(),
                     gain_db: 0.0,
                     root_key: cell.key,
                     recording_cents: 0.0,

@@ -1,9 +1,9 @@
 //! What is done to a take without altering it: suggested by measurement, corrected by hand.
 
 use crate::{Inside, Kind};
-use program::{Loop, LoopRuns};
+use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::Measurement;
+use signal::{Cleaning, Measurement, Places};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -23,6 +23,37 @@ pub struct TakeLoop {
     pub end_frame: u64,
     /// Crossfade before the end.
     pub crossfade_frames: u64,
+    /// How alike what is crossfaded is, 0 to 100; see [`program::crossfade_gains`].
+    #[serde(default = "alike")]
+    pub likeness_percent: u8,
+    /// Which way it is gone.
+    #[serde(default)]
+    pub way: LoopWay,
+    /// When it is left.
+    #[serde(default = "through_release")]
+    pub runs: LoopRuns,
+}
+
+fn alike() -> u8 {
+    100
+}
+
+fn through_release() -> LoopRuns {
+    LoopRuns::ThroughRelease
+}
+
+impl TakeLoop {
+    /// A forward loop of ends that are alike.
+    pub fn plain(start_frame: u64, end_frame: u64, crossfade_frames: u64) -> Self {
+        Self {
+            start_frame,
+            end_frame,
+            crossfade_frames,
+            likeness_percent: alike(),
+            way: LoopWay::Forward,
+            runs: through_release(),
+        }
+    }
 }
 
 /// What follows from the measurement of a take.
@@ -39,6 +70,15 @@ pub struct Treatment {
     pub fade_in_frames: u64,
     /// Length of the fade-out.
     pub fade_out_frames: u64,
+    /// The course of both.
+    #[serde(default)]
+    pub fade_curve: FadeCurve,
+    /// −1 left to 1 right.
+    #[serde(default)]
+    pub pan: f64,
+    /// What alters its samples: it is rendered, the recording stays.
+    #[serde(default)]
+    pub cleaning: Cleaning,
     /// Level.
     pub gain_db: f64,
     /// The key at which it sounds as recorded.
@@ -66,6 +106,15 @@ pub struct Correction {
     /// See [`Treatment`].
     #[serde(default)]
     pub fade_out_frames: Option<u64>,
+    /// See [`Treatment`].
+    #[serde(default)]
+    pub fade_curve: Option<FadeCurve>,
+    /// See [`Treatment`].
+    #[serde(default)]
+    pub pan: Option<f64>,
+    /// See [`Treatment`]: what is off was not said.
+    #[serde(default)]
+    pub cleaning: Cleaning,
     /// See [`Treatment`].
     #[serde(default)]
     pub tune_cents: Option<f64>,
@@ -139,18 +188,17 @@ pub fn suggest(
         .first()
         .filter(|_| kind.loops())
         .map(|found| TakeLoop {
-            start_frame: found.start_frame as u64,
-            end_frame: found.end_frame as u64,
-            crossfade_frames: found.crossfade_frames as u64,
+            likeness_percent: found.likeness_percent,
+            ..TakeLoop::plain(
+                found.start_frame as u64,
+                found.end_frame as u64,
+                found.crossfade_frames as u64,
+            )
         });
     let looped = inside
         .and_then(|inside| inside.looped)
         .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)
-        .map(|l| TakeLoop {
-            start_frame: l.start_frame,
-            end_frame: l.end_frame,
-            crossfade_frames: 0,
-        })
+        .map(|l| TakeLoop::plain(l.start_frame, l.end_frame, 0))
         .or(measured);
     // A loop from the file may reach beyond where the tail meets the noise.
     let end_frame = looped.map_or(end_frame, |l| end_frame.max(l.end_frame));
@@ -160,6 +208,9 @@ pub fn suggest(
         end_frame,
         fade_in_frames: ms(FADE_IN_MS),
         fade_out_frames: ms(FADE_OUT_MS),
+        fade_curve: FadeCurve::Straight,
+        pan: 0.0,
+        cleaning: Cleaning::default(),
         gain_db: 0.0,
         root_key,
         recording_cents: (recording_cents * 100.0).round() / 100.0,
@@ -181,14 +232,15 @@ pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatme
     let looped = said.looped.unwrap_or(suggestion.looped).and_then(|l| {
         let end = l.end_frame.min(end_frame);
         let start = l.start_frame.max(start_frame);
-        let crossfade = l
-            .crossfade_frames
+        let turns = l.way == LoopWay::BackAndForth;
+        let crossfade = if turns { 0 } else { l.crossfade_frames }
             .min(start.saturating_sub(start_frame))
             .min(end.saturating_sub(start));
         (start + 1 < end).then_some(TakeLoop {
             start_frame: start,
             end_frame: end,
             crossfade_frames: crossfade,
+            ..l
         })
     });
     Treatment {
@@ -203,6 +255,9 @@ pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatme
             .fade_out_frames
             .unwrap_or(suggestion.fade_out_frames)
             .min(end_frame - start_frame),
+        fade_curve: said.fade_curve.unwrap_or(suggestion.fade_curve),
+        pan: said.pan.unwrap_or(suggestion.pan),
+        cleaning: said.cleaning,
         tune_cents: said.tune_cents.unwrap_or(suggestion.tune_cents),
         gain_db: said.gain_db.unwrap_or(suggestion.gain_db),
         root_key: said.root_key.unwrap_or(suggestion.root_key),
@@ -218,8 +273,33 @@ impl Treatment {
             start_frame: l.start_frame,
             end_frame: l.end_frame,
             crossfade_frames: l.crossfade_frames,
-            runs: LoopRuns::ThroughRelease,
+            likeness_percent: l.likeness_percent,
+            way: l.way,
+            runs: l.runs,
         })
+    }
+
+    /// Where it sounds, for what cleans it.
+    pub fn places(&self, facts: &Measurement) -> Places {
+        Places {
+            start_frame: facts.start_frame,
+            end_frame: facts.end_frame,
+            looped: self
+                .looped
+                .map(|l| (l.start_frame as usize, l.end_frame as usize)),
+        }
+    }
+
+    /// A name for what cleaning makes of a take, the same for the same; `None` where nothing is to be cleaned.
+    pub fn cleaned_name(&self, facts: &Measurement) -> Option<String> {
+        if self.cleaning.is_empty() {
+            return None;
+        }
+        let mut places = self.places(facts);
+        // Only evening looks at the loop: moving it changes nothing else.
+        places.looped = places.looped.filter(|_| self.cleaning.evening.is_some());
+        let all = serde_json::to_vec(&(signal::CLEAN_VERSION, self.cleaning, places)).unwrap_or_default();
+        Some(blake3::hash(&all).to_hex()[..16].to_owned())
     }
 }
 
@@ -293,6 +373,33 @@ mod tests {
         assert_eq!(treated.looped, None);
         assert_eq!((treated.start_frame, treated.end_frame), (95_999, 96_000));
         assert_eq!(treat(&suggestion, &Correction::default(), 96_000), suggestion);
+    }
+
+    #[test]
+    fn what_was_cleaned_is_named_after_all_that_makes_it() {
+        let facts = facts(57, 0.0);
+        let plain = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts, None);
+        assert_eq!(plain.cleaned_name(&facts), None);
+        let with = |cleaning: Cleaning, moved: u64| {
+            let said = Correction {
+                cleaning,
+                looped: Some(Some(TakeLoop::plain(20_000 + moved, 60_000, 0))),
+                ..Correction::default()
+            };
+            treat(&plain, &said, 96_000).cleaned_name(&facts)
+        };
+        let dc = Cleaning {
+            remove_dc: true,
+            ..Cleaning::default()
+        };
+        let evened = Cleaning {
+            evening: Some(signal::Evening { share: 1.0 }),
+            ..Cleaning::default()
+        };
+        assert!(with(dc, 0).is_some());
+        assert_eq!(with(dc, 0), with(dc, 100));
+        assert_ne!(with(evened, 0), with(evened, 100));
+        assert_ne!(with(dc, 0), with(evened, 0));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! The formulas that engine and formats must agree on.
 
-use crate::{Program, Region};
+use crate::{FadeCurve, Program, Region};
 
 /// Frames of the sample per frame of output at `key`: `2^(cents/1200)` times the ratio of the rates.
 pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_hz: f64) -> f64 {
@@ -28,13 +28,28 @@ pub fn pan_gains(pan: f64) -> (f64, f64) {
     )
 }
 
-/// Share of what lies before the loop's start, at `frame` of a loop's last `crossfade` frames: 0 to 1, linear, for ends that
-/// are alike. The engine plays by it and the formats bake it.
-pub fn crossfade_gain(frame: u64, crossfade: u64) -> f64 {
+/// Gains of what leaves and of what comes at `frame` of a loop's last `crossfade` frames, where both are so alike. They lie on straight lines,
+/// divided by √(a² + b² + 2ρab): two sounds of one power and of correlation ρ then have that power all the way. Alike (ρ = 1) it is the linear
+/// fade, unlike (ρ = 0) one of equal power. The engine plays by it and the formats bake it.
+pub fn crossfade_gains(frame: u64, crossfade: u64, likeness_percent: u8) -> (f64, f64) {
     if crossfade == 0 {
-        0.0
-    } else {
-        (frame as f64 + 1.0) / (crossfade as f64 + 1.0)
+        return (1.0, 0.0);
+    }
+    let coming = (frame as f64 + 1.0) / (crossfade as f64 + 1.0);
+    let leaving = 1.0 - coming;
+    let likeness = f64::from(likeness_percent.min(100)) / 100.0;
+    let power = libm::sqrt(leaving * leaving + coming * coming + 2.0 * likeness * leaving * coming);
+    (leaving / power, coming / power)
+}
+
+/// Level at a share of a fade-in, 0 to 1; a fade-out runs backwards through it.
+pub fn fade_gain(curve: FadeCurve, share: f64) -> f64 {
+    /// ln 100: from 40 dB down.
+    const STEEP: f64 = 4.605_170_185_988_091;
+    match curve {
+        FadeCurve::Straight => share,
+        FadeCurve::EqualPower => libm::sin(share * std::f64::consts::FRAC_PI_2),
+        FadeCurve::Exponential => libm::expm1(STEEP * share) / libm::expm1(STEEP),
     }
 }
 
@@ -48,6 +63,36 @@ mod tests {
         assert!((velocity_gain_db(64, 1.0) + 11.905).abs() < 1e-3);
         assert_eq!(velocity_gain_db(127, 1.0), 0.0);
         assert_eq!(velocity_gain_db(1, 0.0), 0.0);
+    }
+
+    #[test]
+    fn a_crossfade_keeps_the_power_of_what_it_joins() {
+        for likeness in [0u8, 50, 83, 100] {
+            for frame in 0..99 {
+                let (a, b) = crossfade_gains(frame, 99, likeness);
+                let power = a * a + b * b + 2.0 * f64::from(likeness) / 100.0 * a * b;
+                assert!((power - 1.0).abs() < 1e-12);
+            }
+        }
+        let (a, b) = crossfade_gains(24, 99, 100);
+        assert!((a - 0.75).abs() < 1e-12 && (b - 0.25).abs() < 1e-12);
+        let (a, b) = crossfade_gains(49, 99, 0);
+        assert!((a - 0.5f64.sqrt()).abs() < 1e-12 && (b - a).abs() < 1e-12);
+        assert_eq!(crossfade_gains(0, 0, 100), (1.0, 0.0));
+    }
+
+    #[test]
+    fn fades_begin_at_nothing_and_end_at_all() {
+        for curve in [FadeCurve::Straight, FadeCurve::EqualPower, FadeCurve::Exponential] {
+            assert!(fade_gain(curve, 0.0).abs() < 1e-12 && (fade_gain(curve, 1.0) - 1.0).abs() < 1e-12);
+        }
+        let (up, down) = (
+            fade_gain(FadeCurve::EqualPower, 0.3),
+            fade_gain(FadeCurve::EqualPower, 0.7),
+        );
+        assert!((up * up + down * down - 1.0).abs() < 1e-12);
+        // Half-way 20 dB down, but for what makes it reach nothing.
+        assert!((20.0 * fade_gain(FadeCurve::Exponential, 0.5).log10() + 20.8).abs() < 0.1);
     }
 
     #[test]

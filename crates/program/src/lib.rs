@@ -7,8 +7,8 @@ mod laws;
 mod region;
 mod select;
 
-pub use laws::{crossfade_gain, pan_gains, playback_ratio, velocity_gain_db};
-pub use region::{Loop, LoopRuns, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+pub use laws::{crossfade_gains, fade_gain, pan_gains, playback_ratio, velocity_gain_db};
+pub use region::{FadeCurve, Loop, LoopRuns, LoopWay, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
 pub use select::{Counters, regions_for_key};
 
 use serde::{Deserialize, Serialize};

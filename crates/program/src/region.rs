@@ -15,6 +15,8 @@ pub struct Sample {
     /// Its first channel in the source, which may hold those of several mics.
     #[serde(default)]
     pub first_channel: u16,
+    /// So many channels of the source it is made from; what is done to the sides may leave fewer.
+    pub source_channels: u16,
     /// 1 or 2.
     pub channels: u16,
     /// Length.
@@ -32,7 +34,19 @@ pub enum LoopRuns {
     ThroughRelease,
 }
 
-/// A forward loop.
+/// Which way a loop is gone.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum LoopWay {
+    /// From start to end, and again from the start.
+    #[default]
+    Forward,
+    /// From start to end and back to the start. It turns in place, so that nothing is crossfaded.
+    BackAndForth,
+}
+
+/// A loop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Loop {
@@ -42,11 +56,55 @@ pub struct Loop {
     pub end_frame: u64,
     /// Frames before the end over which the sound fades into what lies before the start.
     pub crossfade_frames: u64,
+    /// How alike the two sounds of the crossfade are, 0 to 100: it keeps the power of such a pair, see [`crate::crossfade_gains`].
+    pub likeness_percent: u8,
+    /// Which way it is gone.
+    pub way: LoopWay,
     /// When it is left.
     pub runs: LoopRuns,
 }
 
 impl Loop {
+    /// A forward loop without a crossfade.
+    pub fn plain(start_frame: u64, end_frame: u64, runs: LoopRuns) -> Self {
+        Self {
+            start_frame,
+            end_frame,
+            crossfade_frames: 0,
+            likeness_percent: 100,
+            way: LoopWay::Forward,
+            runs,
+        }
+    }
+
+    /// Frames of one round.
+    pub fn round_frames(&self) -> u64 {
+        let length = self.end_frame - self.start_frame;
+        match self.way {
+            LoopWay::Forward => length,
+            LoopWay::BackAndForth => 2 * length,
+        }
+    }
+
+    /// The place after one round. Where a loop goes back and forth, places past its end are those on the way back.
+    pub fn round_end(&self) -> u64 {
+        self.start_frame + self.round_frames()
+    }
+
+    /// The frame heard at a place before [`Loop::round_end`].
+    pub fn frame_at(&self, place: u64) -> u64 {
+        if place < self.end_frame {
+            place
+        } else {
+            (2 * self.end_frame - 1).saturating_sub(place)
+        }
+    }
+
+    /// Whether it goes on after the key is up. One that turns has no way out but the release.
+    pub fn runs_through_release(&self) -> bool {
+        self.runs == LoopRuns::ThroughRelease || self.way == LoopWay::BackAndForth
+    }
+
     /// Whether the loop lies inside `frames` and its crossfade has audio to fade from.
     pub fn fits(&self, frames: u64) -> bool {
         self.start_frame < self.end_frame
@@ -64,6 +122,20 @@ pub struct RoundRobin {
     pub position: u32,
     /// How many take turns; 1 for none.
     pub length: u32,
+}
+
+/// The course of a fade.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum FadeCurve {
+    /// In a straight line.
+    #[default]
+    Straight,
+    /// A quarter of a sine: two that cross keep the power.
+    EqualPower,
+    /// As a sound dies away by itself: 40 dB.
+    Exponential,
 }
 
 /// What sounds on which keys and velocities, and how.
@@ -96,10 +168,12 @@ pub struct Region {
     pub start_frame: u64,
     /// First frame not played.
     pub end_frame: u64,
-    /// Linear fade-in from the start.
+    /// Fade-in from the start.
     pub fade_in_frames: u64,
-    /// Linear fade-out to the end.
+    /// Fade-out to the end.
     pub fade_out_frames: u64,
+    /// The course of both.
+    pub fade_curve: FadeCurve,
     /// `None` plays to the end.
     #[serde(rename = "loop")]
     pub looped: Option<Loop>,

@@ -2,6 +2,7 @@
 
 use crate::App;
 use crate::problem::Problem;
+use crate::treated::Treated;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::header;
@@ -15,6 +16,8 @@ use utoipa::{IntoParams, ToSchema};
 /// Frames sent at once at most.
 pub(crate) const MOST_FRAMES: u64 = 1 << 20;
 const MOST_COLUMNS: usize = 4_096;
+/// Longer takes are drawn as recorded: five minutes at 48 kHz.
+const MOST_CLEANED_FRAMES: u64 = 300 * 48_000;
 
 /// A stretch of a take.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -29,6 +32,26 @@ pub struct Stretch {
     pub(crate) first_channel: usize,
     /// So many channels; all that follow where it is left out.
     pub(crate) channels: Option<usize>,
+    /// How it is heard.
+    #[serde(default)]
+    #[param(inline)]
+    pub(crate) version: Version,
+    /// A name of what was made of it, so that a browser keeps each apart.
+    #[serde(default)]
+    pub(crate) name: Option<String>,
+}
+
+/// How a take is heard.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Version {
+    /// As recorded.
+    #[default]
+    Raw,
+    /// Cleaned as its treatment says.
+    Cleaned,
+    /// What cleaning takes away.
+    Away,
 }
 
 /// Interleaved 32-bit floats, little-endian.
@@ -57,12 +80,34 @@ pub(crate) async fn take_audio(
     Path(id): Path<u64>,
     Query(wish): Query<Stretch>,
 ) -> Result<impl IntoResponse, Problem> {
-    let audio = stretch(&app, id, wish.first, wish.end.min(wish.first + MOST_FRAMES)).await?;
+    let end = wish.end.min(wish.first.saturating_add(MOST_FRAMES));
+    let of = (wish.first_channel, wish.channels.unwrap_or(usize::MAX));
+    let audio = if wish.version == Version::Raw {
+        stretch(&app, id, wish.first, end).await?.channels_of(of.0, of.1)
+    } else {
+        let take = Treated::of(&app.store, id)
+            .await?
+            .ok_or_else(|| Problem::missing("take"))?;
+        if wish.first >= end.min(take.row.frames) {
+            return Err(Problem::refused("That stretch of the take is empty."));
+        }
+        if wish.version == Version::Away {
+            take.taken_away(&app.store, of, wish.first, end).await?
+        } else {
+            take.audio(&app.store, of, wish.first, end).await?
+        }
+    };
+    // What was cleaned changes with its settings, unless it is asked for by its name.
+    let lasting = wish.version == Version::Raw || wish.name.is_some();
+    let kept = if lasting {
+        "private, max-age=31536000, immutable"
+    } else {
+        "no-store"
+    };
     let headers = [
         (header::CONTENT_TYPE, "application/octet-stream"),
-        (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
+        (header::CACHE_CONTROL, kept),
     ];
-    let audio = audio.channels_of(wish.first_channel, wish.channels.unwrap_or(usize::MAX));
     Ok((headers, as_bytes(&audio)))
 }
 
@@ -76,6 +121,10 @@ pub struct Columns {
     end: u64,
     /// How many columns.
     columns: usize,
+    /// How it is seen.
+    #[serde(default)]
+    #[param(inline)]
+    version: Version,
 }
 
 /// Lowest and highest sample of each column, and its RMS.
@@ -111,6 +160,23 @@ pub(crate) async fn take_peaks(
         .take(id)
         .await?
         .ok_or_else(|| Problem::missing("take"))?;
+    if wish.version != Version::Raw && row.frames <= MOST_CLEANED_FRAMES {
+        let take = Treated::of(&app.store, id)
+            .await?
+            .ok_or_else(|| Problem::missing("take"))?;
+        let end = wish.end.min(row.frames);
+        if wish.first >= end {
+            return Err(Problem::refused("That stretch is empty."));
+        }
+        let of = (0, usize::MAX);
+        let audio = match wish.version {
+            Version::Away => take.taken_away(&app.store, of, wish.first, end).await?,
+            _ => take.audio(&app.store, of, wish.first, end).await?,
+        };
+        let columns = wish.columns.clamp(1, MOST_COLUMNS);
+        let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
+        return Ok(Json(PeaksView::of(&peaks)));
+    }
     let whole = Part {
         recording: &row.recording,
         form: row.form,
@@ -221,6 +287,8 @@ pub struct SeamView {
     seam_db: Option<f64>,
     /// Level change inside.
     drift_db: f64,
+    /// How alike its ends are, 0 to 100: by this they are crossfaded.
+    likeness_percent: u8,
 }
 
 /// Judges a loop of a take.
@@ -230,20 +298,185 @@ pub(crate) async fn take_seam(
     Path(id): Path<u64>,
     Query(wish): Query<LoopWish>,
 ) -> Result<Json<SeamView>, Problem> {
-    let audio = stretch(&app, id, 0, u64::MAX).await?;
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
     let (start, end) = (wish.start as usize, wish.end as usize);
     if start >= end || end > audio.frames() {
         return Err(Problem::refused(
             "A loop must lie inside its take and end after it starts.",
         ));
     }
-    let view = tokio::task::spawn_blocking(move || SeamView {
-        seam_db: signal::seam_db(&audio, start, end, wish.period.clamp(2.0, 48_000.0))
-            .filter(|db| db.is_finite()),
-        drift_db: signal::drift_db(&audio, start, end),
+    let view = tokio::task::spawn_blocking(move || {
+        let seam = signal::seam_db(&audio, start, end, wish.period.clamp(2.0, 48_000.0));
+        SeamView {
+            seam_db: seam.filter(|db| db.is_finite()),
+            drift_db: signal::drift_db(&audio, start, end),
+            likeness_percent: seam.map_or(100, signal::likeness_percent),
+        }
     })
     .await?;
     Ok(Json(view))
+}
+
+/// A loop to hear.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct HeardLoop {
+    /// The loop, as JSON of a `TakeLoop`.
+    looped: String,
+    /// At which key.
+    key: u8,
+    /// How often it is gone round.
+    rounds: u32,
+    /// Only around the last seam.
+    #[serde(default)]
+    seam_only: bool,
+}
+
+/// Before and after a seam that is heard by itself.
+const AROUND_SEAM_S: f64 = 0.7;
+const MOST_HEARD_S: f64 = 60.0;
+
+/// A take with a loop, as the engine plays it: stereo, interleaved 32-bit floats at the take's rate.
+#[utoipa::path(get, path = "/api/takes/{id}/looped", params(("id" = u64, Path), HeardLoop), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 422, body = Problem)))]
+pub(crate) async fn looped_audio(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<HeardLoop>,
+) -> Result<impl IntoResponse, Problem> {
+    let looped: instrument::TakeLoop =
+        serde_json::from_str(&wish.looped).map_err(|_| Problem::refused("This is no loop."))?;
+    let mut take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    if looped.start_frame < take.treatment.start_frame
+        || looped.start_frame >= looped.end_frame
+        || looped.end_frame > take.treatment.end_frame
+    {
+        return Err(Problem::refused(
+            "A loop must lie inside its take and end after it starts.",
+        ));
+    }
+    take.treatment.looped = Some(looped);
+    let audio = take.audio(&app.store, (0, 2), 0, u64::MAX).await?;
+    let heard = tokio::task::spawn_blocking(move || {
+        work::hear_loop(
+            audio,
+            &take.treatment,
+            wish.key,
+            wish.rounds.min(100),
+            MOST_HEARD_S,
+        )
+    })
+    .await?;
+    let heard = if wish.seam_only {
+        let reach = (AROUND_SEAM_S * f64::from(heard.audio.rate_hz)) as usize;
+        heard
+            .audio
+            .slice(heard.last_seam.saturating_sub(reach), heard.last_seam + reach)
+    } else {
+        heard.audio
+    };
+    let headers = [
+        (header::CONTENT_TYPE, "application/octet-stream"),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    Ok((headers, as_bytes(&heard)))
+}
+
+/// Loops of some lengths.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct LengthWish {
+    /// Seconds.
+    shortest_s: f64,
+    /// Seconds.
+    longest_s: f64,
+}
+
+/// Places to loop a take as it is cleaned now, of some lengths only, best first; none where it has no pitch.
+#[utoipa::path(get, path = "/api/takes/{id}/loops", params(("id" = u64, Path), LengthWish), responses((status = 200, body = Vec<signal::LoopCandidate>)))]
+pub(crate) async fn take_loops(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<LengthWish>,
+) -> Result<Json<Vec<signal::LoopCandidate>>, Problem> {
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let Some(pitch) = take.facts.pitch else {
+        return Ok(Json(Vec::new()));
+    };
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let lengths = signal::LoopLengths {
+        shortest_s: wish.shortest_s.clamp(0.005, 60.0),
+        longest_s: wish.longest_s.clamp(0.01, 120.0),
+    };
+    let (start, end) = (take.facts.start_frame, take.facts.end_frame);
+    let period = f64::from(audio.rate_hz) / pitch.hz;
+    let found =
+        tokio::task::spawn_blocking(move || signal::find_loops_of(&audio, start, end, period, lengths))
+            .await?;
+    Ok(Json(found))
+}
+
+/// A loop's end that is to be put where it fits.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct SnapWish {
+    /// The end that was moved.
+    moved: u64,
+    /// The other end.
+    fixed: u64,
+    /// Frames of one period.
+    period: f64,
+    /// To what.
+    #[param(inline)]
+    to: Snap,
+}
+
+/// What a loop's end is drawn to.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Snap {
+    /// The nearest rising zero crossing.
+    Zero,
+    /// Where it is most like the other end.
+    Likeness,
+}
+
+/// A frame.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct FrameView {
+    /// From the take's first.
+    frame: u64,
+}
+
+/// Where a loop's end fits, near where it was put: within one period, or 5 ms.
+#[utoipa::path(get, path = "/api/takes/{id}/snap", params(("id" = u64, Path), SnapWish), responses((status = 200, body = FrameView)))]
+pub(crate) async fn take_snap(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<SnapWish>,
+) -> Result<Json<FrameView>, Problem> {
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let period = wish.period.clamp(2.0, 48_000.0);
+    let within = signal::frames_of_ms(audio.rate_hz, 5.0).max(period as usize);
+    let (moved, fixed) = (
+        (wish.moved as usize).min(audio.frames()),
+        (wish.fixed as usize).min(audio.frames()),
+    );
+    let frame = tokio::task::spawn_blocking(move || match wish.to {
+        Snap::Zero => signal::nearest_rising_zero(&audio, moved, within),
+        Snap::Likeness => signal::most_alike_near(&audio, fixed, moved, within, period),
+    })
+    .await?;
+    Ok(Json(FrameView { frame: frame as u64 }))
 }
 
 /// All pictures of a board at once.

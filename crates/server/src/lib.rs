@@ -5,8 +5,10 @@ mod audio;
 mod demo;
 mod guard;
 mod live;
+mod making;
 mod problem;
 mod recording;
+mod treated;
 mod view;
 mod workers;
 

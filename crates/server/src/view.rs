@@ -37,6 +37,8 @@ pub struct TakeView {
     pub correction: Correction,
     /// What holds.
     pub treatment: Option<Treatment>,
+    /// A name of what cleaning makes of it; `null` where nothing is cleaned.
+    pub cleaned: Option<String>,
     /// Where it came from, and what was heard in it at once.
     pub origin: Origin,
 }
@@ -211,7 +213,11 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
                 placed.push(PlacedTake {
                     cell: take.cell,
-                    sample: sample_of(take, &plan),
+                    sample: sample_of(
+                        take,
+                        &plan,
+                        measurement.and_then(|facts| treatment.cleaned_name(facts)),
+                    ),
                     treatment,
                 });
             }
@@ -226,6 +232,10 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 facts: measurement.cloned(),
                 suggestion,
                 correction,
+                cleaned: treatment
+                    .as_ref()
+                    .zip(measurement)
+                    .and_then(|(t, facts)| t.cleaned_name(facts)),
                 treatment,
                 origin: take.origin.clone(),
             }
@@ -299,12 +309,13 @@ pub(crate) fn take_name(plan: &Plan, cell: Cell) -> String {
     name.trim().to_owned()
 }
 
-fn sample_of(take: &TakeRow, plan: &Plan) -> Sample {
+fn sample_of(take: &TakeRow, plan: &Plan, cleaned: Option<String>) -> Sample {
     Sample {
         name: take_name(plan, take.cell),
-        source: take.id.to_string(),
+        source: crate::treated::source_of(take.id, cleaned),
         rate_hz: take.form.rate_hz,
         first_channel: 0,
+        source_channels: take.form.channels,
         channels: take.form.channels,
         frames: take.frames,
     }

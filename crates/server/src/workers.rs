@@ -1,5 +1,6 @@
 //! Those who do the jobs.
 
+use crate::treated::{Treated, take_of_source};
 use formats::Format;
 use futures::StreamExt;
 use program::Program;
@@ -64,6 +65,8 @@ async fn work_on(store: &Store, name: &str, job: &Job) -> anyhow::Result<()> {
         "export" => export(store, job, share, wanted).await,
         "overview" => overview(store, job, share, wanted).await,
         "import" => import(store, job, share, wanted).await,
+        "make" => crate::making::make(store, job, share, wanted).await,
+        "render" => render(store, job, share, wanted).await,
         other => Err(anyhow::anyhow!("Nobody here knows the job «{other}».")),
     };
     renewing.abort();
@@ -167,6 +170,35 @@ async fn import(
     Ok(json!({ "long_take": id }))
 }
 
+/// Renders what a change of cleaning asks for, so that it is there when it is played.
+async fn render(
+    store: &Store,
+    job: &Job,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<Value> {
+    let program = crate::view::program_of(store, job.instrument_id).await?;
+    let library = StoreLibrary {
+        store: store.clone(),
+        runtime: tokio::runtime::Handle::current(),
+    };
+    tokio::task::spawn_blocking(move || {
+        let cleaned: Vec<_> = program
+            .samples
+            .iter()
+            .filter(|sample| sample.source.contains('~'))
+            .collect();
+        for (n, sample) in cleaned.iter().enumerate() {
+            anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
+            library.audio(sample)?;
+            share.store((n * 1000 / cleaned.len()) as u32, Ordering::Relaxed);
+        }
+        anyhow::Ok(())
+    })
+    .await??;
+    Ok(json!({}))
+}
+
 /// The store as the exports see it: one sample at a time.
 struct StoreLibrary {
     store: Store,
@@ -175,15 +207,16 @@ struct StoreLibrary {
 
 impl Library for StoreLibrary {
     fn audio(&self, sample: &program::Sample) -> anyhow::Result<Audio> {
-        let id: u64 = sample.source.parse()?;
+        let id = take_of_source(&sample.source)?;
         self.runtime.block_on(async {
-            let take = self
-                .store
-                .take(id)
+            let take = Treated::of(&self.store, id)
                 .await?
                 .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
-            let audio = self.store.take_audio(&take, 0, take.frames).await?;
-            Ok(audio.channels_of(usize::from(sample.first_channel), usize::from(sample.channels)))
+            let of = (
+                usize::from(sample.first_channel),
+                usize::from(sample.source_channels),
+            );
+            take.audio(&self.store, of, 0, u64::MAX).await
         })
     }
 }

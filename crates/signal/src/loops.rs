@@ -1,7 +1,7 @@
 //! Where a sustained sound can be looped.
 
 use crate::energy::Energy;
-use crate::{Audio, frames_of_ms};
+use crate::{Audio, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
 
 /// One place to loop, with what it is worth.
@@ -20,6 +20,16 @@ pub struct LoopCandidate {
     pub drift_db: f64,
     /// Whole periods in the loop.
     pub periods: u32,
+    /// How far the colour before the end lies from that before the start, see [`timbre_db`].
+    #[serde(default)]
+    pub timbre_db: f64,
+    /// How alike its ends are, see [`likeness_percent`]: by this they are crossfaded.
+    #[serde(default = "alike")]
+    pub likeness_percent: u8,
+}
+
+fn alike() -> u8 {
+    100
 }
 
 /// RMS of the difference of the audio around loop end and around loop start, over ± the longer of 5 ms and one
@@ -43,6 +53,77 @@ pub fn seam_db(audio: &Audio, start: usize, end: usize, period_frames: f64) -> O
     (power > 0.0).then(|| 10.0 * (difference / power).log10())
 }
 
+/// The correlation of two stretches of one power, from their mismatch: the power of the difference is 2·(1 − ρ) times theirs.
+pub fn likeness_percent(seam_db: f64) -> u8 {
+    let correlation = 1.0 - 10f64.powf(seam_db / 10.0) / 2.0;
+    (correlation.clamp(0.0, 1.0) * 100.0).round() as u8
+}
+
+/// Windows over which colour is compared.
+const TIMBRE_MS: f64 = 120.0;
+const TIMBRE_BANDS: usize = 24;
+const TIMBRE_FROM_HZ: f64 = 60.0;
+/// Bands fainter than the loudest by this much are not heard beside it.
+const TIMBRE_FAINT_DB: f32 = 50.0;
+
+/// How far the spectrum of the stretch before the loop's end lies from that before its start: the RMS of the differences in dB over 24 bands of
+/// equal ratio, those left out that are more than 50 dB under the loudest, and the difference in level taken out. 0 where the audio does not reach.
+pub fn timbre_db(mono: &[f32], rate_hz: u32, start: usize, end: usize) -> f64 {
+    let window = frames_of_ms(rate_hz, TIMBRE_MS) & !1;
+    if start < window || end > mono.len() || end <= start {
+        return 0.0;
+    }
+    let bands =
+        |at: usize| magnitude_spectrum_db(&mono[at - window..at], rate_hz, TIMBRE_FROM_HZ, TIMBRE_BANDS);
+    let (a, b) = (bands(start), bands(end));
+    let loudest = a.iter().fold(f32::MIN, |top, x| top.max(*x));
+    let apart: Vec<f64> = a
+        .iter()
+        .zip(&b)
+        .filter(|(x, _)| **x > loudest - TIMBRE_FAINT_DB)
+        .map(|(x, y)| f64::from(y - x))
+        .collect();
+    let count = apart.len().max(1) as f64;
+    let mean = apart.iter().sum::<f64>() / count;
+    (apart.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / count).sqrt()
+}
+
+/// The rising zero crossing of the mean of all channels that lies nearest to a frame, no further than `within`; the frame itself where there
+/// is none.
+pub fn nearest_rising_zero(audio: &Audio, frame: usize, within: usize) -> usize {
+    let mono = audio.to_mono();
+    let rises = |n: usize| n > 0 && n < mono.len() && mono[n - 1] < 0.0 && mono[n] >= 0.0;
+    (0..=within)
+        .flat_map(|off| [frame.checked_sub(off), Some(frame + off)])
+        .flatten()
+        .find(|&n| rises(n))
+        .unwrap_or(frame)
+}
+
+/// The place near `moved`, no further than `within`, at which a loop to or from `fixed` has the smallest mismatch: the sound there is most like
+/// that at `fixed`.
+pub fn most_alike_near(
+    audio: &Audio,
+    fixed: usize,
+    moved: usize,
+    within: usize,
+    period_frames: f64,
+) -> usize {
+    let mono = audio.to_mono();
+    let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
+    if fixed < reach || fixed + reach > mono.len() {
+        return moved;
+    }
+    (moved.saturating_sub(within)..=moved + within)
+        .filter(|&at| at >= reach && at + reach <= mono.len())
+        .min_by(|&a, &b| {
+            mismatch(&mono, fixed, a, reach, 1)
+                .total_cmp(&mismatch(&mono, fixed, b, reach, 1))
+                .then(a.abs_diff(moved).cmp(&b.abs_diff(moved)))
+        })
+        .unwrap_or(moved)
+}
+
 /// RMS of the loop's last quarter over its first, in dB, absolute.
 pub fn drift_db(audio: &Audio, start: usize, end: usize) -> f64 {
     let part = audio.slice(start, end);
@@ -59,10 +140,41 @@ fn drift(energy: &Energy, start: usize, end: usize) -> f64 {
     }
 }
 
-const STARTS: usize = 14;
-const LENGTHS: usize = 90;
-const SHORTEST_S: f64 = 0.1;
-const LONGEST_S: f64 = 6.0;
+const STARTS: usize = 12;
+/// Lengths tried for each start, and how many of them are fitted more finely.
+const LENGTHS: usize = 900;
+const FITTED: usize = 12;
+/// Starts from which lengths are looked for; a multiple of them is tried.
+const SCOUTS: usize = 3;
+/// Loops that are fitted to the frame.
+const ROUGH: usize = 60;
+/// The true length may lie so far from whole periods of the measured pitch, as a share.
+const MOST_STRAY: f64 = 0.001_2;
+/// Ends are tried so many to a period: a twentieth of one off, two sines differ by 10 dB less than themselves.
+const COARSE_STEPS: f64 = 20.0;
+const FINE_STEPS: f64 = 60.0;
+/// How long loops may be.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct LoopLengths {
+    /// Seconds.
+    pub shortest_s: f64,
+    /// Seconds.
+    pub longest_s: f64,
+}
+
+impl Default for LoopLengths {
+    fn default() -> Self {
+        Self {
+            shortest_s: 0.1,
+            longest_s: 6.0,
+        }
+    }
+}
+
+/// A decibel of difference in colour counts as so many of seam: what a crossfade hides of the one it does not hide of the other.
+const TIMBRE_WORTH: f64 = 1.5;
+/// Fewer periods than this sound dead.
+const FEWEST_PERIODS: f64 = 6.0;
 /// What is worse than this is no loop.
 const WORST_SEAM_DB: f64 = -10.0;
 const WORST_DRIFT_DB: f64 = 2.0;
@@ -70,12 +182,26 @@ const WORST_DRIFT_DB: f64 = 2.0;
 const DB_PER_DOUBLING: f64 = 2.5;
 /// The length may put the looped tone out of tune by this much.
 const MOST_CENTS: f64 = 1.0;
+/// With a seam like this, it is the measured pitch that is out, by this much at most.
+const SURE_SEAM_DB: f64 = -25.0;
+const SURE_CENTS: f64 = 2.0;
 const BEST: usize = 6;
 
 /// Places to loop inside `start..end`, best first, for a tone of the given period; empty where nothing is worth
-/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods; each
-/// pair is fitted coarsely on every fourth frame, the best to the frame.
+/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, looked for
+/// from a few starts on every eighth frame, tried from all on every fourth, the best fitted to the frame.
 pub fn find_loops(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Vec<LoopCandidate> {
+    find_loops_of(audio, start, end, period_frames, LoopLengths::default())
+}
+
+/// The same, of some lengths only.
+pub fn find_loops_of(
+    audio: &Audio,
+    start: usize,
+    end: usize,
+    period_frames: f64,
+    lengths: LoopLengths,
+) -> Vec<LoopCandidate> {
     let energy = Energy::of(audio);
     let rate = f64::from(audio.rate_hz);
     let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
@@ -83,57 +209,54 @@ pub fn find_loops(audio: &Audio, start: usize, end: usize, period_frames: f64) -
         return Vec::new();
     };
     let (first, last) = (first + reach, last.saturating_sub(reach));
-    let shortest = (rate * SHORTEST_S).max(6.0 * period_frames);
+    let shortest = (rate * lengths.shortest_s).max(FEWEST_PERIODS * period_frames);
     if period_frames < 2.0 || (last as f64) < first as f64 + shortest {
         return Vec::new();
     }
     let mono = audio.to_mono();
-    let mut rough: Vec<(f64, usize, usize, u32)> = Vec::new();
-    for step in 0..STARTS {
-        let at = first + (last - first) * step / (2 * STARTS);
-        let loop_start = rising_zero(&mono, at, period_frames as usize);
-        let longest = ((last - loop_start.min(last)) as f64).min(rate * LONGEST_S);
-        if longest < shortest {
-            continue;
-        }
-        let (fewest, most) = (
-            (shortest / period_frames).ceil(),
-            (longest / period_frames).floor(),
-        );
-        let mut tried = 0;
-        for n in 0..LENGTHS {
-            let periods = (fewest * (most / fewest).powf(n as f64 / (LENGTHS - 1) as f64)).round() as u32;
-            if periods == tried {
-                continue;
-            }
-            tried = periods;
-            let exact = f64::from(periods) * period_frames;
-            let spread = (exact * 0.0003).clamp(1.0, period_frames / 2.0);
-            let best = (-6..=6)
-                .map(|k| (loop_start as f64 + exact + spread * f64::from(k) / 6.0).round() as usize)
-                .filter(|&loop_end| loop_end + reach <= mono.len() && loop_end <= last)
-                .map(|loop_end| (mismatch(&mono, loop_start, loop_end, reach, 4), loop_end))
-                .min_by(|a, b| a.0.total_cmp(&b.0));
-            if let Some((worth, loop_end)) = best {
-                rough.push((
-                    worth * worth_of_length(exact / rate),
-                    loop_start,
-                    loop_end,
-                    periods,
-                ));
-            }
-        }
-    }
+    let search = Search {
+        mono: &mono,
+        reach,
+        last,
+        period: period_frames,
+        rate,
+    };
+    let starts: Vec<usize> = (0..STARTS)
+        .map(|step| first + (last - first) * step / (2 * STARTS))
+        .map(|at| rising_zero(&mono, at, period_frames as usize))
+        .collect();
+    // After how many periods a sound is itself again is a property of the sound: what is found from a few starts is tried from all.
+    let mut periods: Vec<f64> = starts
+        .iter()
+        .step_by(STARTS / SCOUTS)
+        .flat_map(|&start| search.good_lengths(start, shortest, rate * lengths.longest_s))
+        .collect();
+    periods.sort_by(f64::total_cmp);
+    periods.dedup();
+    let mut rough: Vec<(f64, usize, usize, u32)> = starts
+        .iter()
+        .flat_map(|&start| periods.iter().map(move |&periods| (start, periods)))
+        .filter_map(|(start, periods)| {
+            let (worth, end) = search.fit(start, periods, FINE_STEPS, 4)?;
+            Some((worth, start, end, periods as u32))
+        })
+        .collect();
     rough.sort_by(|a, b| a.0.total_cmp(&b.0));
     let mut found: Vec<LoopCandidate> = Vec::new();
-    for &(_, loop_start, loop_end, periods) in rough.iter().take(80) {
+    for &(_, loop_start, loop_end, periods) in rough.iter().take(ROUGH) {
         let (loop_start, loop_end) = to_the_frame(&mono, loop_start, loop_end, reach, period_frames);
         let Some(seam) = seam_db(audio, loop_start, loop_end, period_frames) else {
             continue;
         };
         let drift = drift(&energy, loop_start, loop_end);
         let cents = 1200.0 * ((loop_end - loop_start) as f64 / (f64::from(periods) * period_frames)).log2();
-        if seam > WORST_SEAM_DB || drift > WORST_DRIFT_DB || cents.abs() > MOST_CENTS {
+        // Of a beating tone the measured pitch is the less sure one: a long loop that fits so well tells the period better.
+        let most_cents = if seam <= SURE_SEAM_DB {
+            SURE_CENTS
+        } else {
+            MOST_CENTS
+        };
+        if seam > WORST_SEAM_DB || drift > WORST_DRIFT_DB || cents.abs() > most_cents {
             continue;
         }
         let close = |a: usize, b: usize| a.abs_diff(b) < (rate * 0.05) as usize;
@@ -153,15 +276,62 @@ pub fn find_loops(audio: &Audio, start: usize, end: usize, period_frames: f64) -
             seam_db: seam,
             drift_db: drift,
             periods,
+            likeness_percent: likeness_percent(seam),
+            timbre_db: 0.0,
         });
     }
-    let rank = |c: &LoopCandidate| {
-        let seconds = (c.end_frame - c.start_frame) as f64 / rate;
-        c.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds.log2() + 14.0 * (c.drift_db - 0.6).max(0.0)
+    let seconds = |c: &LoopCandidate| (c.end_frame - c.start_frame) as f64 / rate;
+    let by_seam = |c: &LoopCandidate| {
+        c.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds(c).log2() + 14.0 * (c.drift_db - 0.6).max(0.0)
     };
+    found.sort_by(|a, b| by_seam(a).total_cmp(&by_seam(b)));
+    found.truncate(2 * BEST);
+    for candidate in &mut found {
+        candidate.timbre_db = timbre_db(&mono, audio.rate_hz, candidate.start_frame, candidate.end_frame);
+    }
+    let rank = |c: &LoopCandidate| by_seam(c) + TIMBRE_WORTH * c.timbre_db;
     found.sort_by(|a, b| rank(a).total_cmp(&rank(b)));
     found.truncate(BEST);
     found
+}
+
+/// What the search for lengths looks at.
+struct Search<'a> {
+    mono: &'a [f32],
+    reach: usize,
+    last: usize,
+    period: f64,
+    rate: f64,
+}
+
+impl Search<'_> {
+    /// The best end for a loop of so many periods from `start`, with what it is worth, less being better; ends are tried so many to a period.
+    fn fit(&self, start: usize, periods: f64, steps: f64, stride: usize) -> Option<(f64, usize)> {
+        let exact = periods * self.period;
+        let spread = (exact * MOST_STRAY).clamp(1.0, self.period / 2.0);
+        let tries = (spread * steps / self.period).ceil().clamp(1.0, 30.0) as i32;
+        (-tries..=tries)
+            .map(|k| (start as f64 + exact + spread * f64::from(k) / f64::from(tries)).round() as usize)
+            .filter(|&end| end + self.reach <= self.mono.len() && end <= self.last)
+            .map(|end| (mismatch(self.mono, start, end, self.reach, stride), end))
+            .min_by(|a, b| a.0.total_cmp(&b.0))
+            .map(|(worth, end)| (worth * worth_of_length(exact / self.rate), end))
+    }
+
+    /// The best numbers of periods from one start, of every one between two lengths, or of evenly many of them.
+    fn good_lengths(&self, start: usize, shortest: f64, longest: f64) -> Vec<f64> {
+        let longest = ((self.last - start.min(self.last)) as f64).min(longest);
+        let (fewest, most) = ((shortest / self.period).ceil(), (longest / self.period).floor());
+        let step = ((most - fewest) / LENGTHS as f64).max(1.0);
+        let mut coarse: Vec<(f64, f64)> = (0..=LENGTHS)
+            .map(|n| (fewest + step * n as f64).round())
+            .take_while(|periods| *periods <= most)
+            .filter_map(|periods| Some((self.fit(start, periods, COARSE_STEPS, 8)?.0, periods)))
+            .collect();
+        coarse.sort_by(|a, b| a.0.total_cmp(&b.0));
+        coarse.truncate(FITTED);
+        coarse.into_iter().map(|(_, periods)| periods).collect()
+    }
 }
 
 fn worth_of_length(seconds: f64) -> f64 {
@@ -213,11 +383,16 @@ fn mismatch(mono: &[f32], start: usize, end: usize, reach: usize, stride: usize)
 }
 
 fn to_the_frame(mono: &[f32], start: usize, end: usize, reach: usize, period: f64) -> (usize, usize) {
-    let spread = ((end - start) as f64 * 0.0001).clamp(2.0, period / 2.0) as usize;
-    let best = (end - spread..=end + spread)
-        .filter(|&at| at + reach <= mono.len())
-        .min_by(|&a, &b| mismatch(mono, start, a, reach, 1).total_cmp(&mismatch(mono, start, b, reach, 1)));
-    (start, best.unwrap_or(end))
+    let best = |around: usize, spread: usize, stride: usize| {
+        (around - spread..=around + spread)
+            .step_by(if stride > 1 { 2 } else { 1 })
+            .filter(|&at| at + reach <= mono.len())
+            .map(|at| (mismatch(mono, start, at, reach, stride), at))
+            .min_by(|a, b| a.0.total_cmp(&b.0))
+            .map_or(around, |(_, at)| at)
+    };
+    let spread = ((end - start) as f64 * 0.000_1).clamp(2.0, period / 2.0) as usize;
+    (start, best(best(end, spread, 4), 2, 1))
 }
 
 #[cfg(test)]
@@ -280,6 +455,74 @@ mod tests {
         let audio = steady(220.0, 9, |t| 1.0 + 0.4 * (TAU * 1.7 * t).cos());
         let best = find_loops(&audio, 0, audio.frames(), 48_000.0 / 220.0)[0];
         assert!(best.seam_db <= -20.0 && best.drift_db <= 1.0, "{best:?}");
+    }
+
+    #[test]
+    fn a_mismatch_tells_how_alike_two_stretches_are() {
+        // No mismatch at all; as loud as themselves: correlation a half; twice the power: none.
+        let of = [-60.0, 0.0, 3.0103, 6.0].map(likeness_percent);
+        assert_eq!(of, [100, 50, 0, 0]);
+    }
+
+    #[test]
+    fn colour_that_drifts_is_told_from_level_that_does() {
+        let tone = |bright: f64, level: f64, n: u32| {
+            let t = f64::from(n) / 48_000.0;
+            let partial = |k: f64| (TAU * 200.0 * k * t).sin();
+            ((partial(1.0) + bright * partial(7.0)) * level) as f32
+        };
+        let joined = |bright: f64, level: f64| -> Vec<f32> {
+            (0..48_000)
+                .map(|n| {
+                    if n < 24_000 {
+                        tone(0.5, 0.3, n)
+                    } else {
+                        tone(bright, level, n)
+                    }
+                })
+                .collect()
+        };
+        let of = |bright, level| timbre_db(&joined(bright, level), 48_000, 20_000, 44_000);
+        assert!(of(0.5, 0.3) < 0.2, "{}", of(0.5, 0.3));
+        assert!(of(0.5, 0.1) < 0.2, "{}", of(0.5, 0.1));
+        assert!(of(0.1, 0.3) > 2.0, "{}", of(0.1, 0.3));
+    }
+
+    #[test]
+    fn loops_keep_to_the_lengths_that_are_wished() {
+        let audio = steady(220.0, 3, |_| 1.0);
+        for (shortest_s, longest_s) in [(0.05, 0.4), (0.5, 1.0), (1.5, 2.5)] {
+            let lengths = LoopLengths {
+                shortest_s,
+                longest_s,
+            };
+            let found = find_loops_of(&audio, 0, audio.frames(), 48_000.0 / 220.0, lengths);
+            assert!(!found.is_empty());
+            for l in found {
+                let seconds = (l.end_frame - l.start_frame) as f64 / 48_000.0;
+                assert!(
+                    (shortest_s * 0.99..=longest_s * 1.01).contains(&seconds),
+                    "{seconds}"
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn places_snap_to_zeros_and_to_what_is_alike() {
+        // A period of 100 frames, rising through zero at its multiples.
+        let tone: Vec<f32> = (0..48_000)
+            .map(|n| (n as f32 * TAU as f32 / 100.0).sin() + 0.3 * (n as f32 * TAU as f32 / 50.0).cos() - 0.3)
+            .collect();
+        let audio = Audio::mono(48_000, tone);
+        let zero = nearest_rising_zero(&audio, 10_030, 60);
+        assert!(zero.abs_diff(10_000) < 20, "{zero}");
+        assert_eq!(
+            nearest_rising_zero(&Audio::mono(48_000, vec![0.5; 100]), 30, 20),
+            30
+        );
+        assert_eq!(most_alike_near(&audio, 10_007, 20_031, 50, 100.0), 20_007);
+        assert_eq!(most_alike_near(&audio, 3, 20_031, 50, 100.0), 20_031);
     }
 
     #[test]

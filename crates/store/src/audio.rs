@@ -91,6 +91,26 @@ impl Store {
         Ok(Some(self.files.get_range(&path, range.start..end).await?))
     }
 
+    /// Removes what was written longest ago of all under a folder, until the rest is no more than so many bytes.
+    pub async fn keep_under(&self, folder: &str, most_bytes: u64) -> anyhow::Result<()> {
+        let mut all: Vec<object_store::ObjectMeta> = self
+            .files
+            .list(Some(&Path::from(folder)))
+            .filter_map(|found| async { found.ok() })
+            .collect()
+            .await;
+        let mut size: u64 = all.iter().map(|file| file.size).sum();
+        all.sort_by_key(|file| file.last_modified);
+        for file in all {
+            if size <= most_bytes {
+                break;
+            }
+            size -= file.size;
+            self.files.delete(&file.location).await?;
+        }
+        Ok(())
+    }
+
     /// Puts a stream of bytes under a name; gives how many they were.
     pub async fn put_stream<E: Into<anyhow::Error>>(
         &self,

@@ -342,6 +342,19 @@ impl Store {
             .collect()
     }
 
+    /// What was measured of one take, by the version that measured it first.
+    pub async fn measurement(&self, take: u64) -> anyhow::Result<Option<Measurement>> {
+        let mut connection = self.connection().await?;
+        let facts: Option<String> = measurements::table
+            .filter(measurements::take_id.eq(take))
+            .select(measurements::facts)
+            .order(measurements::version.asc())
+            .first(&mut connection)
+            .await
+            .optional()?;
+        Ok(facts.map(|facts| serde_json::from_str(&facts)).transpose()?)
+    }
+
     /// Notes that a run is going, so that it goes on after a restart; or that it has ended.
     pub async fn set_run(&self, instrument_id: u64, settings: Option<&str>) -> anyhow::Result<()> {
         let mut connection = self.connection().await?;

@@ -140,6 +140,7 @@ mod tests {
             end_frame: 4_000,
             fade_in_frames: 0,
             fade_out_frames: 0,
+            fade_curve: program::FadeCurve::Straight,
             looped: None,
             round_robin: RoundRobin {
                 position: 0,
@@ -163,6 +164,7 @@ mod tests {
                     source: (*source).to_owned(),
                     rate_hz: 48_000,
                     first_channel: 0,
+                    source_channels: 1,
                     channels: 1,
                     frames: 5_000,
                 })

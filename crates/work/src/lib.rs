@@ -1,11 +1,13 @@
 //! The long jobs: measuring a take, exporting a program. Audio comes through a [`Library`].
 
 mod export;
+mod looped;
 mod midi;
 mod overview;
 mod report;
 
 pub use export::{ExportSettings, Exported, export};
+pub use looped::{HeardLoop, hear_loop, short_loop};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
 pub use overview::{OverviewMaker, audio_columns, envelope_of, overview_columns, peak_bytes};
 pub use report::{FileReport, LoopReport};

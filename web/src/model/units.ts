@@ -48,6 +48,8 @@ export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) =>
 export const lufs: Unit = { show: (v) => `${signed(v, 1)} LUFS`, parse: (t) => plain(t, /^(LUFS|dB)?$/i), step: 1, fine: 0.1 };
 export const percent: Unit = { show: (v) => `${Math.round(v)} %`, parse: (t) => plain(t, /^%?$/), step: 10, fine: 1 };
 export const key: Unit = { show: keyName, parse: parseKey, step: 1, fine: 1 };
+export const hertz: Unit = { show: (v) => `${Math.round(v * 10) / 10} Hz`, parse: (t) => plain(t, /^(Hz)?$/i), step: 5, fine: 0.1 };
+export const ratio: Unit = { show: (v) => `${Math.round(v * 10) / 10} : 1`, parse: (t) => plain(t.replace(/:\s*1\s*$/, ""), /^$/), step: 0.5, fine: 0.1 };
 export const count: Unit = { show: (v) => String(v), parse: (t) => plain(t, /^[a-z]*$/i), step: 1, fine: 1 };
 export const seconds: Unit = {
   show: (v) => `${v} s`,

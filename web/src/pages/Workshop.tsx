@@ -13,7 +13,7 @@ import { paintWave } from "../parts/paint";
 import { Workbench } from "../parts/Workbench";
 import { keyOfLetter, listenToMidi, player, useSound } from "../sound/player";
 import { useLive } from "../state/live";
-import { exportsQuery, instrumentQuery, thumbnailsQuery } from "../state/queries";
+import { exportsQuery, makingsQuery, instrumentQuery, thumbnailsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 import { ExportBench } from "../steps/Export";
 import { LoopBench, loopPlot } from "../steps/Loop";
@@ -245,6 +245,7 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
       <span>{chosen.size} of {cells.length} cells chosen</span>
       <button className="rounded px-1 hover:bg-line2" aria-pressed={raw} title="R switches between the take as it was recorded and as it is treated" onClick={() => setRaw(!raw)}>Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b></button>
       <span>{taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}</span>
+      <RunningJob id={view.id} />
       {progress?.state === "recording" && <span>recording {progress.done + 1} of {progress.total}</span>}
       <span className="grow" />
       {of > 0 && heads < of && <span>loading {heads} of {of}</span>}
@@ -252,6 +253,21 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
         {rate === 0 ? "sound starts with the first key" : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
       </span>
     </footer>
+  );
+}
+
+/** What is being rendered or made, with Cancel. */
+function RunningJob({ id }: { id: number }) {
+  const jobs = useQuery(makingsQuery(id)).data;
+  const busy = jobs?.find((job) => job.state === "running" || job.state === "waiting");
+  const failed = jobs?.[0]?.state === "failed" ? jobs[0].error : undefined;
+  if (!busy) return failed && failed !== "Cancelled." ? <span className="truncate text-mark">{failed}</span> : null;
+  return (
+    <span className="flex items-center gap-2" data-part="job">
+      {Array.isArray((busy.input as { of?: unknown[] }).of) ? "making takes" : "rendering"}
+      <progress className="h-1.5 w-24" value={busy.share} max={1} />
+      <button className="rounded px-1 underline hover:bg-line2" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: busy.id } } }).catch(sayError)}>Cancel</button>
+    </span>
   );
 }
 

@@ -13,9 +13,11 @@ interface Props {
   width?: string;
   onSet: (value: number) => void;
   onAutomatic?: () => void;
+  /** Told while the number is dragged, before it is kept. */
+  onLive?: (value: number) => void;
 }
 
-export function Field({ label, value, unit, byHand, disabled, width, onSet, onAutomatic }: Props) {
+export function Field({ label, value, unit, byHand, disabled, width, onSet, onAutomatic, onLive }: Props) {
   const id = useId();
   const shown = value === undefined ? "–" : unit.show(value);
   const [text, setText] = useState(shown);
@@ -48,7 +50,10 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
           if (!dragFrom.current) return;
           const steps = Math.trunc((dragFrom.current.y - event.clientY) / 6);
           dragFrom.current.done = steps;
-          if (value !== undefined && steps !== 0) setText(unit.show(value + steps * (event.altKey ? unit.fine : unit.step)));
+          if (value === undefined || steps === 0) return;
+          const now = value + steps * (event.altKey ? unit.fine : unit.step);
+          setText(unit.show(now));
+          onLive?.(now);
         }}
         onPointerUp={(event) => {
           const steps = dragFrom.current?.done ?? 0;

@@ -20,12 +20,14 @@ export interface Drawable {
   peaks: (first: number, end: number, columns: number) => Promise<Schemas["PeaksView"]>;
 }
 
-export function drawableTake(take: TakeView): Drawable {
+/** A take as it is cleaned, or as it was recorded. */
+export function drawableTake(take: TakeView, raw = false): Drawable {
+  const version = take.cleaned && !raw ? "cleaned" as const : "raw" as const;
   return {
-    id: `take ${take.id}`,
+    id: `take ${take.id} ${version === "raw" ? "" : take.cleaned}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
-    peaks: async (first, end, columns) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+    peaks: async (first, end, columns) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version } } })),
   };
 }
 

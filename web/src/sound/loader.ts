@@ -1,9 +1,20 @@
 // Fetches a program's audio off the page's thread: the head of every sample first, then the rest, in slices, under a budget.
 export interface LoadWish {
   port?: MessagePort;
-  load?: { samples: { take: string; frames: number; channels: number; first_channel: number }[] };
+  load?: { samples: Wanted[] };
   /** A key was struck: these samples come next. */
   first?: number[];
+}
+
+interface Wanted {
+  /** The take's number, and after a `~` the name of what cleaning makes of it. */
+  source: string;
+  frames: number;
+  /** That arrive. */
+  channels: number;
+  first_channel: number;
+  /** Of the recording, from which they are made. */
+  source_channels: number;
 }
 
 const HEAD_FRAMES = 32_768;
@@ -15,17 +26,15 @@ let port: MessagePort | undefined;
 let round = 0;
 let urgent: number[] = [];
 
-interface Loading {
-  take: string;
-  frames: number;
-  channels: number;
-  first_channel: number;
+interface Loading extends Wanted {
   arrived: number;
 }
 
 async function piece(sample: Loading, index: number, end: number, mine: number): Promise<void> {
   const first = sample.arrived;
-  const response = await fetch(`/api/takes/${sample.take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.channels}`);
+  const [take, name] = sample.source.split("~");
+  const version = name ? `&version=cleaned&name=${name}` : "";
+  const response = await fetch(`/api/takes/${take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.source_channels}${version}`);
   if (!response.ok) throw new Error(await response.text());
   const bytes = await response.arrayBuffer();
   if (mine !== round || !port) return;

@@ -5,6 +5,9 @@ import type { InstrumentView, TakeView } from "../api/client";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
+/** As the engine counts them (`engine::Setting::ALL`). */
+const SETTINGS = { start: 0, end: 1, gain: 2, recording_cents: 3, tune_cents: 4, pan: 5, loop_start: 6, loop_end: 7, loop_crossfade: 8 } as const;
+
 interface Sound {
   meter: Meter;
   rate: number;
@@ -74,7 +77,7 @@ class Player {
     this.samples = samples;
     useSound.setState({ heads: 0, of: view.program.samples.length });
     this.loader?.postMessage({
-      load: { samples: view.program.samples.map((s) => ({ take: s.source, frames: s.frames, channels: s.channels, first_channel: s.first_channel ?? 0 })) },
+      load: { samples: view.program.samples.map((s) => ({ source: s.source, frames: s.frames, channels: s.channels, first_channel: s.first_channel ?? 0, source_channels: s.source_channels })) },
     });
   }
 
@@ -97,6 +100,13 @@ class Player {
       return { held };
     });
     this.node?.port.postMessage({ type: "off", key } satisfies ToEngine);
+  }
+
+  /** A number that is being dragged is heard before it is kept: on every region of that take. */
+  drag(take: number, setting: keyof typeof SETTINGS, value: number): void {
+    this.view?.program.regions.forEach((region, index) => {
+      if (this.view!.program.samples[region.sample]?.source.split("~")[0] === String(take)) this.node?.port.postMessage({ type: "set", region: index, setting: SETTINGS[setting], value } satisfies ToEngine);
+    });
   }
 
   quiet(): void {
@@ -128,9 +138,13 @@ class Player {
     this.heard = source;
   }
 
-  /** A take as it was recorded. */
-  hearTake(take: TakeView): Promise<void> {
-    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}`, rate: take.rate_hz, channels: take.channels });
+  /** A take as it was recorded, as it is cleaned, or what cleaning takes away from it. */
+  hearTake(take: TakeView, version: "raw" | "cleaned" | "away" = "raw"): Promise<void> {
+    const mono = ["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both");
+    // Several mics: the first is heard. What is taken away from a changed number of sides is of their sum.
+    const of = Math.min(2, take.channels);
+    const channels = version !== "raw" && mono ? 1 : of;
+    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}`, rate: take.rate_hz, channels });
   }
 
   /** One beat of a count-in. */

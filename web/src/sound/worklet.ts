@@ -6,6 +6,7 @@ interface Engine {
   reserve: (bytes: number) => void;
   take_program: (length: number) => number;
   take_audio: (sample: number, frames: number, channels: number, first: number, count: number) => number;
+  set: (region: number, setting: number, value: number) => void;
   note_on: (key: number, velocity: number) => void;
   note_off: (key: number) => void;
   all_notes_off: () => void;
@@ -20,6 +21,7 @@ export type ToEngine =
   | { type: "audio"; sample: number; frames: number; channels: number; first: number; data: ArrayBuffer }
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
+  | { type: "set"; region: number; setting: number; value: number }
   | { type: "quiet" }
   | { type: "port"; port: MessagePort };
 
@@ -72,6 +74,9 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "off":
         this.engine.note_off(message.key);
+        break;
+      case "set":
+        this.engine.set(message.region, message.setting, message.value);
         break;
       case "quiet":
         this.engine.all_notes_off();

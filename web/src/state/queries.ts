@@ -19,6 +19,9 @@ export const costQuery = (plan: Plan | undefined) =>
     placeholderData: (previous: Schemas["Cost"] | undefined) => previous,
     retry: false,
   });
+/** Jobs that make or render takes, the newest first. */
+export const makingsQuery = (id: number) =>
+  queryOptions({ queryKey: ["exports", id, "makings"], queryFn: async () => answer(await api.GET("/api/instruments/{id}/makings", { params: { path: { id } } })) });
 export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
 export const exportsQuery = (id: number) =>
   queryOptions({ queryKey: ["exports", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })) });

@@ -1,15 +1,18 @@
 // Where each take is looped, and what its seam is worth.
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
-import { answer, api, change, type TakeLoop, type TakeView } from "../api/client";
+import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
 import { seamOf } from "../model/cells";
 import { db, frames } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
+import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { drawableTake, Waveform } from "../parts/Waveform";
-import { sayError } from "../state/view";
+import { keyName } from "../model/keys";
+import { player } from "../sound/player";
+import { sayError, useView } from "../state/view";
 import { HearButton, velocityOf } from "./Trim";
 
 /** A seam over this is to be checked (bars: median −30 dB, 95 % at −20 dB). */
@@ -33,98 +36,192 @@ async function rawAudio(take: number, first: number, end: number): Promise<Float
   return new Float32Array(await response.arrayBuffer());
 }
 
+type Snap = "free" | "zero" | "likeness";
+type Curve = "fitted" | "linear" | "equal_power";
+
+/** Lengths to look for, in seconds. */
+const LENGTHS: { value: string; name: string; of?: [number, number] }[] = [
+  { value: "any", name: "of any length" },
+  { value: "short", name: "up to half a second", of: [0.02, 0.5] },
+  { value: "middle", name: "of half to two seconds", of: [0.5, 2] },
+  { value: "long", name: "of two to six seconds", of: [2, 6] },
+  { value: "longest", name: "of six seconds and more", of: [6, 60] },
+];
+
 export function LoopBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<TakeLoop | undefined>();
+  const [snap, setSnap] = useState<Snap>("free");
+  const [length, setLength] = useState("any");
+  const [searching, setSearching] = useState<{ done: number; of: number; stop: boolean } | undefined>();
+  const raw = useView((state) => state.raw);
   const held = take.treatment;
-  const drawable = useMemo(() => drawableTake(take), [take.id, take.frames]);
+  const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
+  const judge = async (loop: TakeLoop, of: TakeView = take) => {
+    const periodOf = of.facts?.pitch ? of.rate_hz / of.facts.pitch.hz : 200;
+    return answer(await api.GET("/api/takes/{id}/seam", { params: { path: { id: of.id }, query: { start: loop.start_frame, end: loop.end_frame, period: periodOf } } }));
+  };
   const seam = useQuery({
-    queryKey: ["seam", take.id, now?.start_frame, now?.end_frame],
+    queryKey: ["seam", take.id, take.cleaned, now?.start_frame, now?.end_frame],
     enabled: now !== undefined && now.end_frame > now.start_frame,
     staleTime: Infinity,
+    gcTime: 30_000,
     placeholderData: (previous) => previous,
-    queryFn: async () =>
-      answer(await api.GET("/api/takes/{id}/seam", { params: { path: { id: take.id }, query: { start: now!.start_frame, end: now!.end_frame, period } } })),
+    queryFn: () => judge(now!),
   });
+  const wanted = LENGTHS.find((l) => l.value === length)?.of;
+  const look = async (of: TakeView) => answer(await api.GET("/api/takes/{id}/loops", { params: { path: { id: of.id }, query: { shortest_s: wanted![0], longest_s: wanted![1] } } }));
+  const found = useQuery({ queryKey: ["loops", take.id, take.cleaned, length], enabled: wanted !== undefined, staleTime: Infinity, queryFn: () => look(take) });
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
+  const places = wanted ? found.data : take.facts?.loops;
   const keep = (label: string, loop: TakeLoop | null | undefined, of: TakeView[] = [take]) =>
     change(view.id, label, of.map((t) => ({ take: t.id, fact: "loop" as const, value: loop })))
       .catch(sayError)
       .finally(() => setMoving(undefined));
+  /** With the curve that its ends want, unless another one was chosen. */
+  const keepFitted = async (label: string, loop: TakeLoop) => {
+    const likeness_percent = curve === "fitted" ? (await judge(loop)).likeness_percent : loop.likeness_percent;
+    await keep(label, { ...loop, likeness_percent });
+  };
   const moved = (id: string, frame: number): TakeLoop => {
     const base = now ?? { start_frame: held.start_frame, end_frame: held.end_frame, crossfade_frames: 0 };
     const next = { ...base, [id === "start" ? "start_frame" : "end_frame"]: frame };
     const crossfade_frames = Math.max(0, Math.min(next.crossfade_frames, next.start_frame - held.start_frame, next.end_frame - next.start_frame));
     return { ...next, crossfade_frames };
   };
+  const drop = async (id: string, frame: number) => {
+    let next = moved(id, frame);
+    if (next.start_frame >= next.end_frame) return setMoving(undefined);
+    if (snap !== "free") {
+      const [movedTo, fixed] = id === "start" ? [next.start_frame, next.end_frame] : [next.end_frame, next.start_frame];
+      const to = answer(await api.GET("/api/takes/{id}/snap", { params: { path: { id: take.id }, query: { moved: movedTo, fixed, period, to: snap } } }));
+      next = moved(id, to.frame);
+    }
+    await keepFitted(id === "start" ? "move the loop's start" : "move the loop's end", next);
+  };
+  /** One thing of the loop, on every chosen take that has one. */
+  const keepOnAll = (label: string, of: Partial<TakeLoop>) => {
+    const looped = takes.filter((t) => t.treatment?.loop);
+    void change(view.id, looped.length > 1 ? `${label} on ${looped.length} takes` : label, looped.map((t) => ({ take: t.id, fact: "loop" as const, value: { ...t.treatment!.loop!, ...of } }))).catch(sayError);
+  };
+  /** The best of the wished length for every chosen take, kept as one change. */
+  const searchAll = async () => {
+    const state = { done: 0, of: takes.length, stop: false };
+    setSearching(state);
+    const wishes = [];
+    for (const [n, t] of takes.entries()) {
+      if (state.stop) break;
+      setSearching(Object.assign(state, { done: n }));
+      const best = (wanted ? await look(t) : (t.facts?.loops ?? []))[0];
+      wishes.push({ take: t.id, fact: "loop" as const, value: best ? plainLoop(best) : null });
+    }
+    setSearching(undefined);
+    if (!state.stop) await change(view.id, `loops ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} takes`, wishes);
+  };
   const unit = frames(take.rate_hz);
   const byHand = take.correction.loop !== undefined;
   const drift = seam.data?.drift_db ?? 0;
   const others = takes.filter((t) => t.id !== take.id);
-  const place = (loop: TakeLoop) => `${(loop.start_frame / take.rate_hz).toFixed(3)} s`;
+  const place = (loop: { start_frame: number }) => `${(loop.start_frame / take.rate_hz).toFixed(3)} s`;
+  const fitted = seam.data?.likeness_percent;
+  const curve: Curve = now?.likeness_percent === undefined || now.likeness_percent === fitted || (now.likeness_percent !== 0 && now.likeness_percent !== 100) ? "fitted" : now.likeness_percent === 100 ? "linear" : "equal_power";
+  const turns = now?.way === "back_and_forth";
+  // The keys it will serve: there the loop runs slowest and fastest.
+  const regions = view.program.regions.filter((r) => view.program.samples[r.sample]?.source.split("~")[0] === String(take.id));
+  const [lowest, highest] = [Math.min(...regions.map((r) => r.low_key)), Math.max(...regions.map((r) => r.high_key))];
+  const hear = (key: number, rounds: number, seamOnly = false) =>
+    now && void player.hear({ url: `/api/takes/${take.id}/looped?looped=${encodeURIComponent(JSON.stringify(now))}&key=${key}&rounds=${rounds}&seam_only=${seamOnly}`, rate: take.rate_hz, channels: 2 }).catch(sayError);
+  const all = others.length > 0 ? ` for ${takes.length}` : "";
   return (
     <>
       <BenchHead
         on={on}
         note={
           !now ? <Badge>no loop</Badge>
+          : turns ? null
           : seam.data?.seam_db != null && seam.data.seam_db > CHECK_DB ? <Badge>seam {db(seam.data.seam_db)}</Badge>
           : drift > 1 ? <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
           : null
         }
       />
-      <div className="card relative h-[250px] shrink-0 overflow-hidden">
+      <div className="card relative h-[210px] shrink-0 overflow-hidden">
         <Waveform
           take={drawable}
           heard={[held.start_frame, held.end_frame]}
           tinted={now && { start: now.start_frame, end: now.end_frame, crossfade: now.crossfade_frames }}
           marks={now ? [{ id: "start", label: "start", frame: now.start_frame, side: "right" }, { id: "end", label: "end", frame: now.end_frame, side: "left" }] : []}
-          onDrag={(id, frame) => setMoving(moved(id, frame))}
-          onDrop={(id, frame) => {
+          onDrag={(id, frame) => {
             const next = moved(id, frame);
-            if (next.start_frame < next.end_frame) void keep(id === "start" ? "move the loop's start" : "move the loop's end", next);
-            else setMoving(undefined);
+            setMoving(next);
+            player.drag(take.id, id === "start" ? "loop_start" : "loop_end", frame);
           }}
+          onDrop={(id, frame) => void drop(id, frame).catch(sayError)}
         />
       </div>
-      <div className="flex min-h-[190px] shrink-0 gap-3">
+      <div className="flex min-h-[200px] shrink-0 gap-3">
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
-          <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">as it will sound: end, then start</span></div>
-          <div className="relative min-h-0 flex-1">{now && <Seam take={take} loop={now} />}</div>
-          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level">seam {db(seam.data?.seam_db)} · drift {drift.toFixed(1)} dB</p>
+          <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span></div>
+          <div className="relative min-h-0 flex-1">{now && !turns && <Seam take={take} loop={now} />}</div>
+          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level">seam {db(seam.data?.seam_db)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
         </div>
-        <div className="card min-w-0 flex-1 overflow-hidden">
-          <div className="flex justify-between px-3 pt-2"><b className="font-semibold">Places to loop</b><span className="text-ink3">best first</span></div>
-          <table className="num mt-1 w-full text-[12px]">
-            <thead className="text-left text-ink3"><tr><th className="px-3 font-normal">start</th><th className="font-normal">length</th><th className="font-normal">seam</th><th className="font-normal">drift</th></tr></thead>
-            <tbody>
-              {take.facts?.loops.map((l) => {
-                const is = now?.start_frame === l.start_frame && now.end_frame === l.end_frame;
-                const { start_frame, end_frame, crossfade_frames } = l;
-                return (
-                  <tr key={`${l.start_frame}-${l.end_frame}`} className={`cursor-pointer border-t border-line2 ${is ? "bg-act-soft" : "hover:bg-sheet"}`} onClick={() => void keep("take another loop", { start_frame, end_frame, crossfade_frames })}>
-                    <td className="px-3 py-1"><button>{place(l)}</button></td><td>{((l.end_frame - l.start_frame) / take.rate_hz).toFixed(3)} s</td><td>{db(l.seam_db, 0)}</td><td>{l.drift_db.toFixed(1)} dB</td>
+        <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
+          <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
+            <b className="font-semibold whitespace-nowrap">Places to loop</b>
+            <div className="w-40"><Choice quiet label="Loops of which length" value={length} onChange={setLength} options={LENGTHS} /></div>
+          </div>
+          <div className="min-h-0 flex-1 overflow-auto">
+            <table className="num mt-1 w-full text-[12px]">
+              <thead className="text-left text-ink3"><tr><th className="px-3 font-normal">start</th><th className="font-normal">length</th><th className="font-normal">seam</th><th className="font-normal">drift</th><th className="font-normal" title="How far its colour lies at the end from that at the start">colour</th></tr></thead>
+              <tbody>
+                {places?.map((l) => (
+                  <tr key={`${l.start_frame}-${l.end_frame}`} className={`cursor-pointer border-t border-line2 ${now?.start_frame === l.start_frame && now.end_frame === l.end_frame ? "bg-act-soft" : "hover:bg-sheet"}`} onClick={() => void keep("take another loop", { ...now, ...plainLoop(l) })}>
+                    <td className="px-3 py-0.5"><button>{place(l)}</button></td><td>{((l.end_frame - l.start_frame) / take.rate_hz).toFixed(3)} s</td><td>{db(l.seam_db, 0)}</td><td>{l.drift_db.toFixed(1)} dB</td><td>{(l.timbre_db ?? 0).toFixed(1)} dB</td>
                   </tr>
-                );
-              })}
-            </tbody>
-          </table>
-          {take.facts?.loops.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping.</p>}
+                ))}
+              </tbody>
+            </table>
+            {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping.</p>}
+          </div>
+          <div className="flex items-center gap-2 border-t border-line2 px-3 py-1.5">
+            {searching ? (
+              <><progress className="h-2 flex-1" value={searching.done} max={searching.of} /><button className="button !py-0.5" onClick={() => { searching.stop = true; }}>Cancel</button></>
+            ) : (
+              <><button className="button !py-0.5" onClick={() => void searchAll().catch(sayError).finally(() => setSearching(undefined))}>Use the best{all}</button>
+              <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }).then(answer).catch(sayError)}>Single cycle{all}</button></>
+            )}
+          </div>
         </div>
       </div>
-      <div className="card flex flex-wrap items-end gap-3 p-3">
-        <Field label="Loop start" width="98px" value={now?.start_frame} unit={unit} byHand={byHand} disabled={!now} onSet={(v) => void keep("move the loop's start", moved("start", Math.round(v)))} onAutomatic={() => void keep("loop back to automatic", undefined)} />
-        <Field label="Loop end" width="98px" value={now?.end_frame} unit={unit} byHand={byHand} disabled={!now} onSet={(v) => void keep("move the loop's end", moved("end", Math.round(v)))} onAutomatic={() => void keep("loop back to automatic", undefined)} />
-        <Field label="Crossfade" width="90px" value={now?.crossfade_frames} unit={unit} byHand={byHand} disabled={!now} onSet={(v) => now && void keep("change the crossfade", { ...now, crossfade_frames: Math.max(0, Math.round(v)) })} onAutomatic={() => void keep("loop back to automatic", undefined)} />
+      <div className="card flex flex-wrap items-end gap-x-3 gap-y-2 p-3">
+        <Field label="Loop start" width="92px" value={now?.start_frame} unit={unit} byHand={byHand} disabled={!now} onLive={(v) => player.drag(take.id, "loop_start", v)} onSet={(v) => void keepFitted("move the loop's start", moved("start", Math.round(v))).catch(sayError)} onAutomatic={() => void keep("loop back to automatic", undefined)} />
+        <Field label="Loop end" width="92px" value={now?.end_frame} unit={unit} byHand={byHand} disabled={!now} onLive={(v) => player.drag(take.id, "loop_end", v)} onSet={(v) => void keepFitted("move the loop's end", moved("end", Math.round(v))).catch(sayError)} onAutomatic={() => void keep("loop back to automatic", undefined)} />
+        <div className="w-32"><Choice<Snap> label="A dragged end" value={snap} onChange={setSnap} options={[{ value: "free", name: "stays put" }, { value: "zero", name: "to a rising zero" }, { value: "likeness", name: "to what is alike" }]} /></div>
+        <Field label="Crossfade" width="80px" value={turns ? 0 : now?.crossfade_frames} unit={unit} byHand={byHand} disabled={!now || turns} onLive={(v) => player.drag(take.id, "loop_crossfade", v)} onSet={(v) => keepOnAll("change the crossfade", { crossfade_frames: Math.max(0, Math.round(v)) })} onAutomatic={() => void keep("loop back to automatic", undefined)} />
+        <div className="w-36"><Choice<Curve> label="Its curve" value={curve} onChange={(next) => keepOnAll("change the crossfade's curve", { likeness_percent: next === "linear" ? 100 : next === "equal_power" ? 0 : (fitted ?? 100) })} options={[{ value: "fitted", name: `by likeness, ${fitted ?? "–"} %` }, { value: "linear", name: "linear" }, { value: "equal_power", name: "equal power" }]} /></div>
+        <div className="w-32"><Choice label="Way" value={now?.way ?? "forward"} onChange={(way) => keepOnAll("change the loop's way", { way })} options={[{ value: "forward" as const, name: "forward" }, { value: "back_and_forth" as const, name: "back and forth" }]} /></div>
+        <div className="w-36"><Choice label="It runs" value={turns ? "through_release" : (now?.runs ?? "through_release")} onChange={(runs) => keepOnAll("change when the loop is left", { runs })} options={[{ value: "through_release" as const, name: "on through release" }, { value: "while_held" as const, name: "while held" }]} /></div>
         <div className="grow" />
-        {byHand && <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>Automatic{others.length > 0 ? ` for ${takes.length}` : ""}</button>}
-        <button className="button" disabled={!now} onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}>No loop{others.length > 0 ? ` for ${takes.length}` : ""}</button>
-        <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} name="Hear the loop" />
+        {byHand && <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>Automatic{all}</button>}
+        <button className="button" disabled={!now} onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}>No loop{all}</button>
+      </div>
+      <div className="card flex flex-wrap items-center gap-2 p-3" role="group" aria-label="Listen">
+        <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} name="Hear it held" />
+        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 1, true)}>The seam alone</button>
+        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 10)}>Ten times round</button>
+        {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs slowest" onClick={() => hear(lowest, 3)}>At {keyName(lowest)}, the lowest</button>}
+        {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs fastest" onClick={() => hear(highest, 6)}>At {keyName(highest)}, the highest</button>}
+        <button className="button" aria-label="Stop listening" onClick={() => void player.hear(undefined)}>■</button>
+        <div className="grow" />
+        <button role="switch" aria-checked={held.cleaning?.evening != null} className={`button ${held.cleaning?.evening ? "on" : ""}`} disabled={!now} title="Level and slow change of colour are held over the loop, so that it does not pump" onClick={() => void change(view.id, held.cleaning?.evening ? "no evening" : "even the loop", takes.map((t) => ({ take: t.id, fact: "evening" as const, value: held.cleaning?.evening ? undefined : { share: 1 } }))).catch(sayError)}>Even the loop{all}</button>
       </div>
     </>
   );
+}
+
+function plainLoop({ start_frame, end_frame, crossfade_frames, likeness_percent }: Schemas["LoopCandidate"]): TakeLoop {
+  return { start_frame, end_frame, crossfade_frames, likeness_percent };
 }
 
 /** The audio at the end running into the start, with what each would have gone on to be, and what does not fit. */

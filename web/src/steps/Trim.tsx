@@ -1,6 +1,6 @@
 // Where each take starts and ends, and how loud it is.
 import { useMemo, useState } from "react";
-import { answer, api, change, type Fact } from "../api/client";
+import { answer, api, change, type Fact, type Schemas } from "../api/client";
 import { player } from "../sound/player";
 import { db, decibels, frames, lufs, percent } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
@@ -8,7 +8,9 @@ import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { drawableTake, Waveform } from "../parts/Waveform";
-import { sayError } from "../state/view";
+import { sayError, useView } from "../state/view";
+import { Clean } from "./Clean";
+import { Make } from "./Make";
 
 export const trimPlot: Plot = {
   title: "loudness",
@@ -23,7 +25,9 @@ export function TrimBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<{ id: string; frame: number } | undefined>();
   const held = take.treatment;
-  const drawable = useMemo(() => drawableTake(take), [take.id, take.frames]);
+  const raw = useView((state) => state.raw);
+  const [panel, setPanel] = useState<"trim" | "clean" | "make">("trim");
+  const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown) =>
     change(view.id, label, [{ take: take.id, fact, value }])
@@ -48,7 +52,7 @@ export function TrimBench({ on }: { on: OnBench }) {
   return (
     <>
       <BenchHead on={on} note={facts && facts.clipped_frames > 0 && <Badge wrong>{facts.clipped_frames} frames clipped</Badge>} />
-      <div className="card relative h-[300px] shrink-0 overflow-hidden">
+      <div className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[300px]" : "h-[190px]"}`}>
         <Waveform
           take={drawable}
           heard={[start, end]}
@@ -56,16 +60,28 @@ export function TrimBench({ on }: { on: OnBench }) {
             { id: "start", label: "start", frame: start, side: "right" },
             { id: "end", label: "end", frame: end, side: "left" },
           ]}
-          onDrag={(id, frame) => setMoving({ id, frame })}
+          onDrag={(id, frame) => {
+            setMoving({ id, frame });
+            player.drag(take.id, id === "start" ? "start" : "end", frame);
+          }}
           onDrop={(id, frame) => void set(id === "start" ? "move the start" : "move the end", id === "start" ? "start_frame" : "end_frame", frame)}
         />
       </div>
+      <div role="tablist" aria-label="What is done" className="flex gap-1">
+        {([["trim", "Trim and level"], ["clean", "Clean"], ["make", "New takes"]] as const).map(([id, name]) => (
+          <button key={id} role="tab" aria-selected={panel === id} className={`button ${panel === id ? "on" : ""}`} onClick={() => setPanel(id)}>{name}{id === "clean" && take.cleaned ? " ·" : ""}</button>
+        ))}
+      </div>
+      {panel === "clean" && <Clean on={on} />}
+      {panel === "make" && <Make on={on} />}
+      {panel === "trim" && <>
       <div className="card flex flex-wrap items-end gap-3 p-3">
         <Field label="Start" width="92px" value={start} unit={unit} byHand={said.start_frame != null} onSet={(v) => void set("move the start", "start_frame", Math.max(0, Math.round(v)))} onAutomatic={() => void set("start back to automatic", "start_frame", undefined)} />
         <Field label="End" width="92px" value={end} unit={unit} byHand={said.end_frame != null} onSet={(v) => void set("move the end", "end_frame", Math.max(1, Math.round(v)))} onAutomatic={() => void set("end back to automatic", "end_frame", undefined)} />
         <Field label="Fade in" width="72px" value={held.fade_in_frames} unit={unit} byHand={said.fade_in_frames != null} onSet={(v) => void set("change the fade-in", "fade_in_frames", Math.max(0, Math.round(v)))} onAutomatic={() => void set("fade-in back to automatic", "fade_in_frames", undefined)} />
         <Field label="Fade out" width="72px" value={held.fade_out_frames} unit={unit} byHand={said.fade_out_frames != null} onSet={(v) => void set("change the fade-out", "fade_out_frames", Math.max(0, Math.round(v)))} onAutomatic={() => void set("fade-out back to automatic", "fade_out_frames", undefined)} />
-        <Field label="Level" width="80px" value={held.gain_db} unit={decibels} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
+        <div className="w-32"><Choice<Curve> label="Fades" value={held.fade_curve ?? "straight"} onChange={(curve) => void change(view.id, "change the course of the fades", takes.map((t) => ({ take: t.id, fact: "fade_curve" as const, value: curve === "straight" ? undefined : curve }))).catch(sayError)} options={CURVES} /></div>
+        <Field label="Level" width="80px" value={held.gain_db} unit={decibels} onLive={(v) => player.drag(take.id, "gain", v)} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
         <div className="grow" />
         {others.length > 0 && (
           <button className="button" disabled={offsets().length === 0} onClick={() => void change(view.id, `same trim on ${others.length} takes`, offsets()).catch(sayError)}>
@@ -83,9 +99,13 @@ export function TrimBench({ on }: { on: OnBench }) {
         ))}
       </dl>
       <Levels on={on} />
+      </>}
     </>
   );
 }
+
+type Curve = Schemas["FadeCurve"];
+const CURVES: { value: Curve; name: string }[] = [{ value: "straight", name: "straight" }, { value: "equal_power", name: "equal power" }, { value: "exponential", name: "exponential" }];
 
 type Rule = "peak" | "loudness" | "layer_peak" | "smooth";
 const RULES: { value: Rule; name: string; target?: number }[] = [

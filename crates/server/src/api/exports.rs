@@ -81,7 +81,7 @@ pub(super) struct LossView {
     regions: usize,
 }
 
-fn job_view(job: store::Job) -> JobView {
+pub(super) fn job_view(job: store::Job) -> JobView {
     let result = job.result.and_then(|value| serde_json::from_value(value).ok());
     JobView {
         id: job.id,

@@ -4,6 +4,7 @@ mod evening;
 mod exports;
 mod files;
 mod long_takes;
+mod making;
 mod out_and_back;
 mod planning;
 mod recording;
@@ -56,6 +57,12 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
         .routes(routes!(recording::through))
+        .routes(routes!(crate::audio::looped_audio))
+        .routes(routes!(crate::audio::take_snap))
+        .routes(routes!(crate::audio::take_loops))
+        .routes(routes!(making::make_takes))
+        .routes(routes!(making::fill_rungs))
+        .routes(routes!(making::makings))
         .routes(routes!(evening::propose))
         .routes(routes!(long_takes::bring_long_take))
         .routes(routes!(long_takes::long_take_peaks))
@@ -214,6 +221,7 @@ async fn change(
     Json(new): Json<NewChange>,
 ) -> Result<StatusCode, Problem> {
     let label: String = new.label.chars().take(120).collect();
+    let cleans = new.cleans();
     let wishes = new
         .wishes
         .into_iter()
@@ -223,7 +231,21 @@ async fn change(
         .change(id, &label, wishes)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
+    if cleans {
+        making::render_soon(&app.store, id).await?;
+    }
     Ok(StatusCode::NO_CONTENT)
+}
+
+impl NewChange {
+    /// Whether several takes have to be rendered anew.
+    fn cleans(&self) -> bool {
+        self.wishes
+            .iter()
+            .filter(|wish| wish.fact.cleaning_field().is_some())
+            .count()
+            > 1
+    }
 }
 
 /// What an undo did.

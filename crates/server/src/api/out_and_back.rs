@@ -5,6 +5,7 @@ use super::files::{Brought, brought};
 use super::long_takes::FileName;
 use crate::App;
 use crate::problem::Problem;
+use crate::treated::Treated;
 use crate::view::view_of;
 use axum::Json;
 use axum::body::Body;
@@ -130,7 +131,14 @@ fn write_going(store: &Store, going: Vec<Going>, out: impl Write) -> anyhow::Res
         .compression_method(zip::CompressionMethod::Stored)
         .large_file(true);
     for take in going {
-        let mut audio = runtime.block_on(store.take_audio(&take.row, 0, take.row.frames))?;
+        let mut audio = if take.treatment.is_some() {
+            let treated = runtime
+                .block_on(Treated::of(store, take.row.id))?
+                .ok_or_else(|| anyhow::anyhow!("a take has gone"))?;
+            runtime.block_on(treated.audio(store, (0, usize::MAX), 0, take.row.frames))?
+        } else {
+            runtime.block_on(store.take_audio(&take.row, 0, take.row.frames))?
+        };
         let mut sampler = formats::Sampler {
             root_key: take.root_key,
             recording_cents: 0.0,
@@ -144,6 +152,7 @@ fn write_going(store: &Store, going: Vec<Going>, out: impl Write) -> anyhow::Res
                 end_frame: treatment.end_frame,
                 fade_in_frames: treatment.fade_in_frames,
                 fade_out_frames: treatment.fade_out_frames,
+                fade_curve: treatment.fade_curve,
                 looped: None,
                 gain_db: treatment.gain_db,
             };

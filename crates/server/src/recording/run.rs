@@ -8,7 +8,7 @@ use session::{Action, Intake, Lead, Order};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use store::{NewTake, RecordingForm, Spool, Store};
+use store::{NewTake, RecordingForm, Spool};
 use tokio::sync::mpsc;
 
 /// Frames between two syncs, after which everything so far is acknowledged: a third of a second.
@@ -332,28 +332,11 @@ impl Run {
         };
         let ids = store.add_takes(self.instrument, vec![take]).await?;
         if let (Some(from), Some(new)) = (from_take, ids.first()) {
-            choose_instead(store, self.instrument, from, *new).await?;
+            crate::making::choose_instead(store, self.instrument, from, *new).await?;
         }
         self.newest.extend(ids.first().map(|id| (arriving.cell, *id)));
         Ok(())
     }
-}
-
-/// What came back is meant to be used: where the take it was made from had been chosen by hand, it is chosen in its place.
-async fn choose_instead(store: &Store, instrument: u64, from: u64, new: u64) -> anyhow::Result<()> {
-    let facts = store.facts(instrument).await?;
-    if facts.get(&(Target::Take(from), Fact::Chosen)) != Some(&true.into()) {
-        return Ok(());
-    }
-    let wishes = vec![
-        (Target::Take(new), Fact::Chosen, Said::Value(true.into())),
-        (Target::Take(from), Fact::Chosen, Said::Automatic),
-    ];
-    store
-        .change(instrument, "use the take from the box", wishes)
-        .await?
-        .map_err(|error| anyhow::anyhow!(error))?;
-    Ok(())
 }
 
 /// Frames of several mics, each mic's channels as the plan wants them.

@@ -1,0 +1,131 @@
+//! A take as its treatment makes it: where its samples are altered they are rendered, and kept under a name of all that went in.
+
+use anyhow::Context;
+use instrument::{Correction, Fact, Plan, Treatment, suggest, treat};
+use signal::{Audio, Measurement};
+use std::sync::LazyLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+use store::{Store, TakeRow};
+use tokio::sync::Semaphore;
+
+const FOLDER: &str = "cleaned/";
+/// What was rendered and not heard for longest goes when it is more than this.
+const MOST_BYTES: u64 = 4 << 30;
+/// How often that is looked at, in renders.
+const LOOK_EVERY: u32 = 32;
+
+/// Renders take whole cores: no more at once than there are, so that the page stays alive.
+static TURNS: LazyLock<Semaphore> =
+    LazyLock::new(|| Semaphore::new(std::thread::available_parallelism().map_or(1, |n| n.get().div_ceil(2))));
+static RENDERS: AtomicU32 = AtomicU32::new(0);
+
+/// A take that was measured, with what is done to it.
+pub(crate) struct Treated {
+    pub(crate) row: TakeRow,
+    pub(crate) facts: Measurement,
+    pub(crate) treatment: Treatment,
+}
+
+impl Treated {
+    /// A take as it stands now; `None` until it is measured, or where there is none.
+    pub(crate) async fn of(store: &Store, id: u64) -> anyhow::Result<Option<Self>> {
+        let (Some(row), Some(facts)) = (store.take(id).await?, store.measurement(id).await?) else {
+            return Ok(None);
+        };
+        let said = store.facts(row.instrument_id).await?;
+        let kind = match said.get(&(instrument::Target::Instrument, Fact::Plan)) {
+            Some(plan) => serde_json::from_value::<Plan>(plan.clone())?.kind,
+            None => match store.instrument(row.instrument_id).await? {
+                Some(row) => row.plan.kind,
+                None => return Ok(None),
+            },
+        };
+        let inside = row.origin.inside.as_ref();
+        let suggestion = suggest(kind, row.cell.key, row.form.rate_hz, row.frames, &facts, inside);
+        let treatment = treat(&suggestion, &Correction::of(id, &said), row.frames);
+        Ok(Some(Self {
+            row,
+            facts,
+            treatment,
+        }))
+    }
+
+    /// Frames `first..end` of some of the recording's channels, cleaned where that is wished.
+    pub(crate) async fn audio(
+        &self,
+        store: &Store,
+        (first_channel, channels): (usize, usize),
+        first: u64,
+        end: u64,
+    ) -> anyhow::Result<Audio> {
+        let end = end.min(self.row.frames);
+        let Some(name) = self.treatment.cleaned_name(&self.facts) else {
+            let audio = store.take_audio(&self.row, first, end).await?;
+            return Ok(audio.channels_of(first_channel, channels));
+        };
+        let row = &self.row;
+        let from = usize::from(row.form.channels).saturating_sub(first_channel);
+        let channels = channels.min(from);
+        let path = format!(
+            "{FOLDER}{}-{}-{}-{name}-{first_channel}-{channels}",
+            row.recording, row.first_frame, row.frames
+        );
+        let sides = self.treatment.cleaning.channels_out(channels);
+        let frame_bytes = sides as u64 * 4;
+        if let Some(bytes) = store
+            .bytes_of(&path, first * frame_bytes..end * frame_bytes)
+            .await?
+        {
+            let samples: Vec<f32> = bytes
+                .chunks_exact(4)
+                .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
+                .collect();
+            return Ok(Audio::from_interleaved(row.form.rate_hz, sides, &samples));
+        }
+        let whole = self.clean(store, first_channel, channels).await?;
+        store.put_bytes(&path, crate::audio::as_bytes(&whole)).await?;
+        if RENDERS.fetch_add(1, Ordering::Relaxed) % LOOK_EVERY == LOOK_EVERY - 1 {
+            store.keep_under(FOLDER, MOST_BYTES).await?;
+        }
+        Ok(whole.slice(first as usize, end as usize))
+    }
+
+    async fn clean(&self, store: &Store, first_channel: usize, channels: usize) -> anyhow::Result<Audio> {
+        let _turn = TURNS.acquire().await?;
+        let audio = store.take_audio(&self.row, 0, self.row.frames).await?;
+        let (cleaning, places) = (self.treatment.cleaning, self.treatment.places(&self.facts));
+        tokio::task::spawn_blocking(move || {
+            signal::clean(&audio.channels_of(first_channel, channels), &cleaning, places)
+        })
+        .await
+        .context("a take could not be rendered")
+    }
+
+    /// What cleaning takes away from the whole take, frames `first..end`.
+    pub(crate) async fn taken_away(
+        &self,
+        store: &Store,
+        of: (usize, usize),
+        first: u64,
+        end: u64,
+    ) -> anyhow::Result<Audio> {
+        let raw = store
+            .take_audio(&self.row, first, end.min(self.row.frames))
+            .await?;
+        let cleaned = self.audio(store, of, first, end).await?;
+        Ok(signal::taken_away(&raw.channels_of(of.0, of.1), &cleaned))
+    }
+}
+
+/// The name under which a program's sample is brought: the take's number, and what was made of it.
+pub(crate) fn source_of(take: u64, cleaned: Option<String>) -> String {
+    match cleaned {
+        Some(name) => format!("{take}~{name}"),
+        None => take.to_string(),
+    }
+}
+
+/// The take's number in a sample's source.
+pub(crate) fn take_of_source(source: &str) -> anyhow::Result<u64> {
+    Ok(source.split('~').next().unwrap_or(source).parse()?)
+}

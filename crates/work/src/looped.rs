@@ -1,0 +1,179 @@
+//! A take with its loop, heard through the engine.
+
+use engine::{Event, EventKind, render_offline};
+use instrument::{TakeLoop, Treatment};
+use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use signal::Audio;
+
+/// A take resampled so that so many of its periods are whole frames, and the loop over just these, from a rising zero crossing in the middle of
+/// the sound. As it is and without a loop where it has no pitch.
+pub fn short_loop(audio: &Audio, facts: &signal::Measurement, periods: u32) -> (Audio, Option<TakeLoop>) {
+    let Some(pitch) = facts.pitch else {
+        return (audio.clone(), None);
+    };
+    let exact = f64::from(audio.rate_hz) / pitch.hz * f64::from(periods.max(1));
+    let whole = exact.ceil();
+    let ratio = whole / exact;
+    let made = signal::resampled(audio, ratio);
+    let middle = (facts.start_frame + facts.end_frame) as f64 / 2.0 * ratio;
+    let start = signal::nearest_rising_zero(&made, middle as usize, whole as usize) as u64;
+    let looped = TakeLoop::plain(start, start + whole as u64, 0);
+    let fits = looped.end_frame <= made.frames() as u64;
+    (made, fits.then_some(looped))
+}
+
+/// What was heard.
+#[derive(Debug, Clone, PartialEq)]
+pub struct HeardLoop {
+    /// Stereo, at the take's rate.
+    pub audio: Audio,
+    /// Where in it the last seam is.
+    pub last_seam: usize,
+}
+
+/// Plays a take at a key until its loop has been gone round so often, and half a round more; no longer than `most_seconds`.
+pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most_seconds: f64) -> HeardLoop {
+    let rate = f64::from(audio.rate_hz);
+    let looped = treatment.program_loop();
+    let program = Program {
+        name: String::new(),
+        samples: vec![Sample {
+            name: String::new(),
+            source: String::new(),
+            rate_hz: audio.rate_hz,
+            first_channel: 0,
+            source_channels: audio.channels.len() as u16,
+            channels: audio.channels.len() as u16,
+            frames: audio.frames() as u64,
+        }],
+        strands: vec![Strand {
+            name: String::new(),
+            sounds_on: SoundsOn::KeyDown,
+            gain_db: 0.0,
+            shape: Shape::default(),
+        }],
+        regions: vec![Region {
+            strand: 0,
+            sample: 0,
+            low_key: 0,
+            high_key: 127,
+            low_velocity: 1,
+            high_velocity: 127,
+            root_key: treatment.root_key,
+            recording_cents: treatment.recording_cents,
+            tune_cents: treatment.tune_cents,
+            gain_db: treatment.gain_db,
+            pan: treatment.pan,
+            start_frame: treatment.start_frame,
+            end_frame: treatment.end_frame,
+            fade_in_frames: treatment.fade_in_frames,
+            fade_out_frames: treatment.fade_out_frames,
+            fade_curve: treatment.fade_curve,
+            looped,
+            round_robin: RoundRobin {
+                position: 0,
+                length: 1,
+            },
+        }],
+    };
+    let ratio = program::playback_ratio(&program, &program.regions[0], key, rate);
+    let (first_seam, round) = looped.map_or((0.0, 0.0), |l| {
+        (
+            (l.round_end() - treatment.start_frame) as f64 / ratio,
+            l.round_frames() as f64 / ratio,
+        )
+    });
+    let last_seam = first_seam + round * f64::from(rounds.saturating_sub(1));
+    let whole = last_seam + (round / 2.0).max(rate);
+    let frames = whole.min(most_seconds * rate).max(1.0) as usize;
+    let struck = [Event {
+        frame: 0,
+        kind: EventKind::NoteOn { key, velocity: 127 },
+    }];
+    let (left, right) = render_offline(&program, vec![audio.channels], rate, &struck, frames);
+    HeardLoop {
+        audio: Audio {
+            rate_hz: rate as u32,
+            channels: vec![left, right],
+        },
+        last_seam: (last_seam as usize).min(frames),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use instrument::{Correction, Kind, suggest, treat};
+
+    /// Bars page: in tune within 1 cent; loops too short for whole frames are resampled to fit.
+    #[test]
+    fn a_single_cycle_is_in_tune_with_the_tone_it_came_from() {
+        for hz in [98.0, 440.3, 1_318.5, 3_000.0] {
+            let tone: Vec<f32> = (0..96_000)
+                .map(|n| ((f64::from(n) / 48_000.0 * hz * std::f64::consts::TAU).sin() * 0.4) as f32)
+                .collect();
+            let audio = Audio::mono(48_000, tone);
+            let (made, looped) = short_loop(&audio, &signal::measure(&audio), 1);
+            let looped = looped.unwrap();
+            let facts = signal::measure(&made);
+            let (pitch, looped_hz) = (
+                facts.pitch.unwrap().hz,
+                48_000.0 / (looped.end_frame - looped.start_frame) as f64,
+            );
+            let cents = 1200.0 * (looped_hz / pitch).log2();
+            assert!(cents.abs() < 1.0, "{hz}: {cents}");
+            let seam = signal::seam_db(
+                &made,
+                looped.start_frame as usize,
+                looped.end_frame as usize,
+                48_000.0 / hz,
+            );
+            assert!(seam.unwrap() < -30.0, "{hz}: {seam:?}");
+        }
+    }
+
+    #[test]
+    fn a_loop_is_heard_as_often_as_wished_at_any_key() {
+        let rate = 48_000.0;
+        let tone: Vec<f32> = (0..96_000)
+            .map(|n| ((f64::from(n) / rate * 440.0 * std::f64::consts::TAU).sin() * 0.4) as f32)
+            .collect();
+        let audio = Audio::mono(48_000, tone);
+        let suggestion = suggest(
+            Kind::Sustained,
+            69,
+            48_000,
+            96_000,
+            &signal::measure(&audio),
+            None,
+        );
+        let said = Correction {
+            looped: Some(Some(TakeLoop::plain(24_000, 48_000, 0))),
+            ..Correction::default()
+        };
+        let treatment = treat(&suggestion, &said, 96_000);
+        let heard = hear_loop(audio.clone(), &treatment, 69, 10, 60.0);
+        assert!(
+            heard.last_seam.abs_diff(48_000 + 9 * 24_000) < 200,
+            "{}",
+            heard.last_seam
+        );
+        assert!(heard.audio.frames() > heard.last_seam);
+        let after = heard
+            .audio
+            .slice(heard.last_seam, heard.audio.frames())
+            .channels
+            .swap_remove(0);
+        let octave = hear_loop(audio, &treatment, 81, 2, 60.0);
+        assert!((f64::from(octave.last_seam as u32) - 36_000.0).abs() < 200.0);
+        assert_eq!(
+            signal::find_pitch(&after, 48_000, 0, after.len()).map(|p| p.key),
+            Some(69)
+        );
+        let high = octave.audio.channels[0].clone();
+        assert_eq!(
+            signal::find_pitch(&high, 48_000, 0, high.len()).map(|p| p.key),
+            Some(81)
+        );
+    }
+}
