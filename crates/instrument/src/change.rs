@@ -69,6 +69,10 @@ pub enum Fact {
     RootKey,
     /// Take: cents above the root.
     RecordingCents,
+    /// Take: the stretch whose pitch counts, as its first frame and the first after it.
+    PitchStretch,
+    /// Take: whether it has no pitch of its own: a chord, a noise.
+    NoPitch,
     /// Take: cents added on playing, beyond what corrects the recording.
     TuneCents,
     /// Take: loop; `null` is none.
@@ -290,7 +294,10 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
                 || serde_json::from_value::<TakeLoop>(value.clone())
                     .is_ok_and(|l| l.start_frame < l.end_frame)
         }
-        Fact::Chosen => value.is_boolean(),
+        Fact::PitchStretch => {
+            serde_json::from_value::<[u64; 2]>(value.clone()).is_ok_and(|[first, end]| first < end)
+        }
+        Fact::Chosen | Fact::NoPitch => value.is_boolean(),
         _ => false,
     };
     if fits {
@@ -332,6 +339,9 @@ impl Correction {
                 .and_then(Value::as_u64)
                 .and_then(|key| u8::try_from(key).ok()),
             recording_cents: said(Fact::RecordingCents).and_then(Value::as_f64),
+            pitch_stretch: said(Fact::PitchStretch)
+                .and_then(|value| serde_json::from_value(value.clone()).ok()),
+            no_pitch: said(Fact::NoPitch).and_then(Value::as_bool).unwrap_or(false),
             looped: said(Fact::Loop).and_then(|value| serde_json::from_value(value.clone()).ok()),
         }
     }

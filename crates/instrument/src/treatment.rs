@@ -124,6 +124,12 @@ pub struct Correction {
     pub root_key: Option<u8>,
     /// See [`Treatment`].
     pub recording_cents: Option<f64>,
+    /// The stretch whose pitch was taken, where it was chosen.
+    #[serde(default)]
+    pub pitch_stretch: Option<[u64; 2]>,
+    /// Whether it has no pitch of its own: its root is what its maker says, else its cell's key.
+    #[serde(default)]
+    pub no_pitch: bool,
     /// See [`Treatment`].
     #[serde(
         rename = "loop",
@@ -219,8 +225,13 @@ pub fn suggest(
     }
 }
 
-/// Lays what the user said over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
-pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatment {
+/// Lays what the user said of a take of a cell's `key` over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
+pub fn treat(key: u8, suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatment {
+    let heard = if said.no_pitch {
+        (key, 0.0)
+    } else {
+        (suggestion.root_key, suggestion.recording_cents)
+    };
     let start_frame = said
         .start_frame
         .unwrap_or(suggestion.start_frame)
@@ -260,8 +271,8 @@ pub fn treat(suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatme
         cleaning: said.cleaning,
         tune_cents: said.tune_cents.unwrap_or(suggestion.tune_cents),
         gain_db: said.gain_db.unwrap_or(suggestion.gain_db),
-        root_key: said.root_key.unwrap_or(suggestion.root_key),
-        recording_cents: said.recording_cents.unwrap_or(suggestion.recording_cents),
+        root_key: said.root_key.unwrap_or(heard.0),
+        recording_cents: said.recording_cents.unwrap_or(heard.1),
         looped,
     }
 }
@@ -369,10 +380,10 @@ mod tests {
             start_frame: Some(500_000),
             ..Correction::default()
         };
-        let treated = treat(&suggestion, &said, 96_000);
+        let treated = treat(57, &suggestion, &said, 96_000);
         assert_eq!(treated.looped, None);
         assert_eq!((treated.start_frame, treated.end_frame), (95_999, 96_000));
-        assert_eq!(treat(&suggestion, &Correction::default(), 96_000), suggestion);
+        assert_eq!(treat(57, &suggestion, &Correction::default(), 96_000), suggestion);
     }
 
     #[test]
@@ -386,7 +397,7 @@ mod tests {
                 looped: Some(Some(TakeLoop::plain(20_000 + moved, 60_000, 0))),
                 ..Correction::default()
             };
-            treat(&plain, &said, 96_000).cleaned_name(&facts)
+            treat(57, &plain, &said, 96_000).cleaned_name(&facts)
         };
         let dc = Cleaning {
             remove_dc: true,
@@ -400,6 +411,23 @@ mod tests {
         assert_eq!(with(dc, 0), with(dc, 100));
         assert_ne!(with(evened, 0), with(evened, 100));
         assert_ne!(with(dc, 0), with(evened, 0));
+    }
+
+    #[test]
+    fn a_chord_has_the_root_that_its_maker_says() {
+        let heard = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(64, 10.0), None);
+        assert_eq!(heard.root_key, 64);
+        let said = Correction {
+            no_pitch: true,
+            ..Correction::default()
+        };
+        let own = treat(57, &heard, &said, 96_000);
+        assert_eq!((own.root_key, own.recording_cents), (57, 0.0));
+        let by_ear = Correction {
+            root_key: Some(60),
+            ..said
+        };
+        assert_eq!(treat(57, &heard, &by_ear, 96_000).root_key, 60);
     }
 
     #[test]

@@ -237,6 +237,8 @@ pub struct PitchView {
     hz: Vec<f64>,
     /// Levels in dB over bands of equal ratio from 20 Hz to half the rate.
     spectrum_db: Vec<f32>,
+    /// The one pitch of the whole stretch.
+    pitch: Option<signal::Pitch>,
 }
 
 /// Pitch over time and spectrum of a take's treated stretch.
@@ -262,10 +264,54 @@ pub(crate) async fn take_pitch(
                 .collect(),
             hz: curve.iter().map(|point| point.hz).collect(),
             spectrum_db: signal::magnitude_spectrum_db(part, rate, 20.0, 400),
+            pitch,
         }
     })
     .await?;
     Ok(Json(view))
+}
+
+/// A spectrogram to draw.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub struct SpectrogramWish {
+    /// How many spectra, evenly over the whole take.
+    columns: usize,
+    /// Of how many bands each.
+    rows: usize,
+}
+
+/// The lowest frequency of a spectrogram.
+const SPECTROGRAM_FROM_HZ: f64 = 40.0;
+const MOST_PIXELS: usize = 1_024;
+
+/// Spectra of a take over time: a byte each, from −110 to 0 dBFS, column after column, low bands (from 40 Hz) first.
+#[utoipa::path(get, path = "/api/takes/{id}/spectrogram", params(("id" = u64, Path), SpectrogramWish), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
+pub(crate) async fn take_spectrogram(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<SpectrogramWish>,
+) -> Result<impl IntoResponse, Problem> {
+    let audio = stretch(&app, id, 0, u64::MAX).await?;
+    let (columns, rows) = (
+        wish.columns.clamp(1, MOST_PIXELS),
+        wish.rows.clamp(1, MOST_PIXELS),
+    );
+    let picture = tokio::task::spawn_blocking(move || {
+        signal::spectrogram(
+            &audio.to_mono(),
+            audio.rate_hz,
+            SPECTROGRAM_FROM_HZ,
+            columns,
+            rows,
+        )
+    })
+    .await?;
+    let headers = [
+        (header::CONTENT_TYPE, "application/octet-stream"),
+        (header::CACHE_CONTROL, "private, max-age=31536000, immutable"),
+    ];
+    Ok((headers, picture))
 }
 
 /// A loop to judge.
@@ -278,7 +324,15 @@ pub struct LoopWish {
     end: u64,
     /// Frames of one period.
     period: f64,
+    /// Crossfade before the end.
+    #[serde(default)]
+    crossfade: u64,
+    /// How alike its ends are taken for; as alike as they are where it is left out.
+    likeness: Option<u8>,
 }
+
+/// On either side of a seam that is drawn.
+const AROUND_MS: f64 = 12.0;
 
 /// What a loop is worth.
 #[derive(Debug, Serialize, ToSchema)]
@@ -289,6 +343,12 @@ pub struct SeamView {
     drift_db: f64,
     /// How alike its ends are, 0 to 100: by this they are crossfaded.
     likeness_percent: u8,
+    /// The first channel around its end, from 12 ms before to 12 ms after.
+    end: Vec<f32>,
+    /// The same around its start.
+    start: Vec<f32>,
+    /// As it will sound: the end with its crossfade, then the start.
+    heard: Vec<f32>,
 }
 
 /// Judges a loop of a take.
@@ -310,10 +370,19 @@ pub(crate) async fn take_seam(
     }
     let view = tokio::task::spawn_blocking(move || {
         let seam = signal::seam_db(&audio, start, end, wish.period.clamp(2.0, 48_000.0));
+        let likeness_percent = seam.map_or(100, signal::likeness_percent);
+        let looped = instrument::TakeLoop {
+            likeness_percent: wish.likeness.unwrap_or(likeness_percent),
+            ..instrument::TakeLoop::plain(wish.start, wish.end, wish.crossfade)
+        };
+        let around = work::around_seam(&audio, &looped, signal::frames_of_ms(audio.rate_hz, AROUND_MS));
         SeamView {
             seam_db: seam.filter(|db| db.is_finite()),
             drift_db: signal::drift_db(&audio, start, end),
-            likeness_percent: seam.map_or(100, signal::likeness_percent),
+            likeness_percent,
+            end: around.end,
+            start: around.start,
+            heard: around.heard,
         }
     })
     .await?;

@@ -42,7 +42,7 @@ impl Treated {
         };
         let inside = row.origin.inside.as_ref();
         let suggestion = suggest(kind, row.cell.key, row.form.rate_hz, row.frames, &facts, inside);
-        let treatment = treat(&suggestion, &Correction::of(id, &said), row.frames);
+        let treatment = treat(row.cell.key, &suggestion, &Correction::of(id, &said), row.frames);
         Ok(Some(Self {
             row,
             facts,

@@ -208,7 +208,9 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                     inside,
                 )
             });
-            let treatment = suggestion.as_ref().map(|s| treat(s, &correction, take.frames));
+            let treatment = suggestion
+                .as_ref()
+                .map(|s| treat(take.cell.key, s, &correction, take.frames));
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
                 placed.push(PlacedTake {

@@ -45,4 +45,4 @@ pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,
 };
-pub use spectrum::{Partial, magnitude_spectrum_db, partials};
+pub use spectrum::{Partial, SPECTROGRAM_DB, magnitude_spectrum_db, partials, spectrogram};

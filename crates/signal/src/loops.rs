@@ -285,14 +285,38 @@ pub fn find_loops_of(
         c.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds(c).log2() + 14.0 * (c.drift_db - 0.6).max(0.0)
     };
     found.sort_by(|a, b| by_seam(a).total_cmp(&by_seam(b)));
-    found.truncate(2 * BEST);
+    found.truncate(3 * BEST);
     for candidate in &mut found {
         candidate.timbre_db = timbre_db(&mono, audio.rate_hz, candidate.start_frame, candidate.end_frame);
     }
     let rank = |c: &LoopCandidate| by_seam(c) + TIMBRE_WORTH * c.timbre_db;
     found.sort_by(|a, b| rank(a).total_cmp(&rank(b)));
+    let mut found = diverse(found);
     found.truncate(BEST);
     found
+}
+
+/// So many of one length are shown before those of others; lengths within a fiftieth are one.
+const OF_ONE_LENGTH: usize = 2;
+const SAME_LENGTH: f64 = 0.02;
+
+/// The same, in their order, but for those of a length of which there are enough already: they come last.
+fn diverse(ranked: Vec<LoopCandidate>) -> Vec<LoopCandidate> {
+    let length = |c: &LoopCandidate| (c.end_frame - c.start_frame) as f64;
+    let (mut first, mut rest): (Vec<LoopCandidate>, Vec<LoopCandidate>) = (Vec::new(), Vec::new());
+    for candidate in ranked {
+        let alike = first
+            .iter()
+            .filter(|other| (length(other) / length(&candidate) - 1.0).abs() < SAME_LENGTH)
+            .count();
+        if alike < OF_ONE_LENGTH {
+            first.push(candidate);
+        } else {
+            rest.push(candidate);
+        }
+    }
+    first.extend(rest);
+    first
 }
 
 /// What the search for lengths looks at.

@@ -53,6 +53,34 @@ pub fn magnitude_spectrum_db(samples: &[f32], rate_hz: u32, low_hz: f64, columns
         .collect()
 }
 
+/// Levels of a spectrogram between these, dBFS, are 0 to 255.
+pub const SPECTROGRAM_DB: (f64, f64) = (-110.0, 0.0);
+/// One column's stretch is so long.
+const SPECTROGRAM_WINDOW_S: f64 = 0.085;
+
+/// Spectra over time: `columns` of them, evenly over the whole, each of `rows` bands of equal ratio from `low_hz` to half the rate, low bands first;
+/// a byte each, see [`SPECTROGRAM_DB`].
+pub fn spectrogram(samples: &[f32], rate_hz: u32, low_hz: f64, columns: usize, rows: usize) -> Vec<u8> {
+    let window = ((f64::from(rate_hz) * SPECTROGRAM_WINDOW_S) as usize).max(64) & !1;
+    let (lowest, highest) = SPECTROGRAM_DB;
+    let mut piece = vec![0.0f32; window];
+    (0..columns)
+        .flat_map(|column| {
+            let middle = (column as f64 + 0.5) / columns as f64 * samples.len() as f64;
+            let first = middle as i64 - window as i64 / 2;
+            for (n, slot) in (first..).zip(&mut piece) {
+                *slot = usize::try_from(n)
+                    .ok()
+                    .and_then(|n| samples.get(n))
+                    .copied()
+                    .unwrap_or(0.0);
+            }
+            magnitude_spectrum_db(&piece, rate_hz, low_hz, rows)
+        })
+        .map(|db| ((f64::from(db) - lowest) / (highest - lowest) * 255.0).clamp(0.0, 255.0) as u8)
+        .collect()
+}
+
 /// How far over its neighbourhood a bin must stand to be a partial, and how far under the loudest it may lie.
 const OVER_NEIGHBOURS: f64 = 5.0;
 const UNDER_LOUDEST: f64 = 1e-3;
@@ -106,4 +134,33 @@ pub fn partials(samples: &[f32], rate_hz: u32) -> Vec<Partial> {
     found.truncate(MOST_PARTIALS);
     found.sort_by(|a, b| a.hz.total_cmp(&b.hz));
     found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::f64::consts::TAU;
+
+    #[test]
+    fn a_spectrogram_shows_which_tone_sounds_when() {
+        // 440 Hz, then 1,760 Hz.
+        let samples: Vec<f32> = (0..96_000)
+            .map(|n| {
+                let hz = if n < 48_000 { 440.0 } else { 1_760.0 };
+                ((f64::from(n) / 48_000.0 * hz * TAU).sin() * 0.5) as f32
+            })
+            .collect();
+        let (columns, rows) = (20, 64);
+        let picture = spectrogram(&samples, 48_000, 55.0, columns, rows);
+        assert_eq!(picture.len(), columns * rows);
+        let loudest = |column: usize| {
+            let of = &picture[column * rows..(column + 1) * rows];
+            let top = (0..rows).max_by_key(|&row| of[row]).unwrap();
+            // The middle of its band.
+            55.0 * (24_000.0f64 / 55.0).powf((top as f64 + 0.5) / rows as f64)
+        };
+        assert!((loudest(4) / 440.0).log2().abs() < 0.15, "{}", loudest(4));
+        assert!((loudest(15) / 1_760.0).log2().abs() < 0.15, "{}", loudest(15));
+        assert!(spectrogram(&[], 48_000, 55.0, 3, 8).iter().all(|x| *x == 0));
+    }
 }

@@ -7,7 +7,7 @@ mod overview;
 mod report;
 
 pub use export::{ExportSettings, Exported, export};
-pub use looped::{HeardLoop, hear_loop, short_loop};
+pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
 pub use overview::{OverviewMaker, audio_columns, envelope_of, overview_columns, peak_bytes};
 pub use report::{FileReport, LoopReport};

@@ -5,6 +5,50 @@ use instrument::{TakeLoop, Treatment};
 use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
 use signal::Audio;
 
+/// The first channel around a loop's seam, `reach` frames on either side; what lies outside the take is silence.
+#[derive(Debug, Clone, PartialEq)]
+pub struct AroundSeam {
+    /// Around the loop's end, as recorded.
+    pub end: Vec<f32>,
+    /// Around its start.
+    pub start: Vec<f32>,
+    /// As it will sound: up to the end with its crossfade, then from the start on.
+    pub heard: Vec<f32>,
+}
+
+/// What a loop's seam looks like.
+pub fn around_seam(audio: &Audio, looped: &TakeLoop, reach: usize) -> AroundSeam {
+    let read = |at: i64| -> f32 {
+        let found = usize::try_from(at).ok().zip(audio.channels.first());
+        found
+            .and_then(|(at, channel)| channel.get(at))
+            .copied()
+            .unwrap_or(0.0)
+    };
+    let (start, end, reach) = (looped.start_frame as i64, looped.end_frame as i64, reach as i64);
+    let faded = looped.crossfade_frames;
+    let around = |middle: i64| (-reach..reach).map(|n| read(middle + n)).collect();
+    let heard = (-reach..reach)
+        .map(|n| {
+            if n >= 0 {
+                return read(start + n);
+            }
+            match (n + faded as i64).try_into() {
+                Ok(at) => {
+                    let (leaving, coming) = program::crossfade_gains(at, faded, looped.likeness_percent);
+                    read(end + n) * leaving as f32 + read(start + n) * coming as f32
+                }
+                Err(_) => read(end + n),
+            }
+        })
+        .collect();
+    AroundSeam {
+        end: around(end),
+        start: around(start),
+        heard,
+    }
+}
+
 /// A take resampled so that so many of its periods are whole frames, and the loop over just these, from a rising zero crossing in the middle of
 /// the sound. As it is and without a loop where it has no pitch.
 pub fn short_loop(audio: &Audio, facts: &signal::Measurement, periods: u32) -> (Audio, Option<TakeLoop>) {
@@ -105,6 +149,23 @@ mod tests {
     use super::*;
     use instrument::{Correction, Kind, suggest, treat};
 
+    #[test]
+    fn a_seam_is_drawn_as_it_will_sound() {
+        let ramp: Vec<f32> = (0..1_000).map(|n| n as f32).collect();
+        let audio = Audio::mono(48_000, ramp);
+        let hard = around_seam(&audio, &TakeLoop::plain(200, 600, 0), 3);
+        assert_eq!(hard.end, [597.0, 598.0, 599.0, 600.0, 601.0, 602.0]);
+        assert_eq!(hard.start, [197.0, 198.0, 199.0, 200.0, 201.0, 202.0]);
+        assert_eq!(hard.heard, [597.0, 598.0, 599.0, 200.0, 201.0, 202.0]);
+        let faded = around_seam(&audio, &TakeLoop::plain(200, 600, 3), 3).heard;
+        // A quarter, a half, three quarters of what lies before the start.
+        assert_eq!(faded[..3], [497.0, 398.0, 299.0]);
+        assert_eq!(
+            around_seam(&audio, &TakeLoop::plain(1, 1_000, 0), 4).end[4..],
+            [0.0; 4]
+        );
+    }
+
     /// Bars page: in tune within 1 cent; loops too short for whole frames are resampled to fit.
     #[test]
     fn a_single_cycle_is_in_tune_with_the_tone_it_came_from() {
@@ -151,7 +212,7 @@ mod tests {
             looped: Some(Some(TakeLoop::plain(24_000, 48_000, 0))),
             ..Correction::default()
         };
-        let treatment = treat(&suggestion, &said, 96_000);
+        let treatment = treat(69, &suggestion, &said, 96_000);
         let heard = hear_loop(audio.clone(), &treatment, 69, 10, 60.0);
         assert!(
             heard.last_seam.abs_diff(48_000 + 9 * 24_000) < 200,

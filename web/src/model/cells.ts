@@ -66,6 +66,7 @@ export function holdAt(pass: Pass, figures: Schemas["PassFigures"] | undefined, 
 
 /** How far a take's pitch lies from its planned key, in cents. */
 export function centsFromPlan(take: TakeView): number | undefined {
+  if (take.correction.no_pitch) return undefined;
   const pitch = take.facts?.pitch;
   return pitch ? (pitch.key - take.cell.key) * 100 + pitch.cents : undefined;
 }

@@ -160,13 +160,26 @@ class Player {
     beat.stop(now + 0.06);
   }
 
+  /** A plain tone for a moment. */
+  async plainTone(hz: number, levelDb = -20): Promise<void> {
+    await this.start();
+    if (!this.context) return;
+    const now = this.context.currentTime;
+    const gain = new GainNode(this.context, { gain: 10 ** (levelDb / 20) });
+    gain.gain.setTargetAtTime(0, now + 0.6, 0.08);
+    const sine = new OscillatorNode(this.context, { frequency: hz });
+    sine.connect(gain).connect(this.context.destination);
+    sine.start(now);
+    sine.stop(now + 1.2);
+  }
+
   /** A sine held beside the sound; `undefined` ends it. */
-  async reference(hz: number | undefined): Promise<void> {
+  async reference(hz: number | undefined, levelDb = -20): Promise<void> {
     await this.start();
     this.tone?.stop();
     this.tone = undefined;
     if (hz === undefined || !this.context) return;
-    const gain = new GainNode(this.context, { gain: 0.1 });
+    const gain = new GainNode(this.context, { gain: 10 ** (levelDb / 20) });
     this.tone = new OscillatorNode(this.context, { frequency: hz });
     this.tone.connect(gain).connect(this.context.destination);
     this.tone.start();

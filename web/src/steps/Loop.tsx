@@ -30,12 +30,6 @@ export const loopPlot: Plot = {
   verdict: (value) => (value > -10 ? 2 : value > CHECK_DB ? 1 : 0),
 };
 
-async function rawAudio(take: number, first: number, end: number): Promise<Float32Array> {
-  const response = await fetch(`/api/takes/${take}/audio?first=${Math.max(0, first)}&end=${end}`);
-  if (!response.ok) throw new Error("The audio around the seam cannot be read.");
-  return new Float32Array(await response.arrayBuffer());
-}
-
 type Snap = "free" | "zero" | "likeness";
 type Curve = "fitted" | "linear" | "equal_power";
 
@@ -61,10 +55,10 @@ export function LoopBench({ on }: { on: OnBench }) {
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   const judge = async (loop: TakeLoop, of: TakeView = take) => {
     const periodOf = of.facts?.pitch ? of.rate_hz / of.facts.pitch.hz : 200;
-    return answer(await api.GET("/api/takes/{id}/seam", { params: { path: { id: of.id }, query: { start: loop.start_frame, end: loop.end_frame, period: periodOf } } }));
+    return answer(await api.GET("/api/takes/{id}/seam", { params: { path: { id: of.id }, query: { start: loop.start_frame, end: loop.end_frame, period: periodOf, crossfade: loop.crossfade_frames, likeness: loop.likeness_percent } } }));
   };
   const seam = useQuery({
-    queryKey: ["seam", take.id, take.cleaned, now?.start_frame, now?.end_frame],
+    queryKey: ["seam", take.id, take.cleaned, now?.start_frame, now?.end_frame, now?.crossfade_frames, now?.likeness_percent],
     enabled: now !== undefined && now.end_frame > now.start_frame,
     staleTime: Infinity,
     gcTime: 30_000,
@@ -146,7 +140,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           : null
         }
       />
-      <div className="card relative h-[210px] shrink-0 overflow-hidden">
+      <div className="card relative h-[164px] shrink-0 overflow-hidden">
         <Waveform
           take={drawable}
           heard={[held.start_frame, held.end_frame]}
@@ -163,7 +157,7 @@ export function LoopBench({ on }: { on: OnBench }) {
       <div className="flex min-h-[200px] shrink-0 gap-3">
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span></div>
-          <div className="relative min-h-0 flex-1">{now && !turns && <Seam take={take} loop={now} />}</div>
+          <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}</div>
           <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level">seam {db(seam.data?.seam_db)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
         </div>
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
@@ -200,8 +194,9 @@ export function LoopBench({ on }: { on: OnBench }) {
         <div className="w-32"><Choice<Snap> label="A dragged end" value={snap} onChange={setSnap} options={[{ value: "free", name: "stays put" }, { value: "zero", name: "to a rising zero" }, { value: "likeness", name: "to what is alike" }]} /></div>
         <Field label="Crossfade" width="80px" value={turns ? 0 : now?.crossfade_frames} unit={unit} byHand={byHand} disabled={!now || turns} onLive={(v) => player.drag(take.id, "loop_crossfade", v)} onSet={(v) => keepOnAll("change the crossfade", { crossfade_frames: Math.max(0, Math.round(v)) })} onAutomatic={() => void keep("loop back to automatic", undefined)} />
         <div className="w-36"><Choice<Curve> label="Its curve" value={curve} onChange={(next) => keepOnAll("change the crossfade's curve", { likeness_percent: next === "linear" ? 100 : next === "equal_power" ? 0 : (fitted ?? 100) })} options={[{ value: "fitted", name: `by likeness, ${fitted ?? "–"} %` }, { value: "linear", name: "linear" }, { value: "equal_power", name: "equal power" }]} /></div>
-        <div className="w-32"><Choice label="Way" value={now?.way ?? "forward"} onChange={(way) => keepOnAll("change the loop's way", { way })} options={[{ value: "forward" as const, name: "forward" }, { value: "back_and_forth" as const, name: "back and forth" }]} /></div>
-        <div className="w-36"><Choice label="It runs" value={turns ? "through_release" : (now?.runs ?? "through_release")} onChange={(runs) => keepOnAll("change when the loop is left", { runs })} options={[{ value: "through_release" as const, name: "on through release" }, { value: "while_held" as const, name: "while held" }]} /></div>
+        <div className="w-36"><Choice label="Way" value={now?.way ?? "forward"} onChange={(way) => keepOnAll("change the loop's way", { way })} options={[{ value: "forward" as const, name: "forward" }, { value: "back_and_forth" as const, name: "back and forth" }]} /></div>
+        <div className="w-40"><Choice label="It runs" value={turns ? "through_release" : (now?.runs ?? "through_release")} onChange={(runs) => keepOnAll("change when the loop is left", { runs })} options={[{ value: "through_release" as const, name: "on through release" }, { value: "while_held" as const, name: "while held" }]} /></div>
+        <button role="switch" aria-checked={held.cleaning?.evening != null} className={`button ${held.cleaning?.evening ? "on" : ""}`} disabled={!now} title="Level and slow change of colour are held over the loop, so that it does not pump" onClick={() => void change(view.id, held.cleaning?.evening ? "no evening" : "even the loop", takes.map((t) => ({ take: t.id, fact: "evening" as const, value: held.cleaning?.evening ? undefined : { share: 1 } }))).catch(sayError)}>Even the loop{all}</button>
         <div className="grow" />
         {byHand && <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>Automatic{all}</button>}
         <button className="button" disabled={!now} onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}>No loop{all}</button>
@@ -213,8 +208,6 @@ export function LoopBench({ on }: { on: OnBench }) {
         {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs slowest" onClick={() => hear(lowest, 3)}>At {keyName(lowest)}, the lowest</button>}
         {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs fastest" onClick={() => hear(highest, 6)}>At {keyName(highest)}, the highest</button>}
         <button className="button" aria-label="Stop listening" onClick={() => void player.hear(undefined)}>■</button>
-        <div className="grow" />
-        <button role="switch" aria-checked={held.cleaning?.evening != null} className={`button ${held.cleaning?.evening ? "on" : ""}`} disabled={!now} title="Level and slow change of colour are held over the loop, so that it does not pump" onClick={() => void change(view.id, held.cleaning?.evening ? "no evening" : "even the loop", takes.map((t) => ({ take: t.id, fact: "evening" as const, value: held.cleaning?.evening ? undefined : { share: 1 } }))).catch(sayError)}>Even the loop{all}</button>
       </div>
     </>
   );
@@ -224,16 +217,8 @@ function plainLoop({ start_frame, end_frame, crossfade_frames, likeness_percent 
   return { start_frame, end_frame, crossfade_frames, likeness_percent };
 }
 
-/** The audio at the end running into the start, with what each would have gone on to be, and what does not fit. */
-function Seam({ take, loop }: { take: TakeView; loop: TakeLoop }) {
-  const reach = Math.round((SEAM_MS * take.rate_hz) / 1000);
-  const around = (frame: number) => ({ queryKey: ["around", take.id, frame], queryFn: () => rawAudio(take.id, frame - reach, frame + reach), staleTime: Infinity, gcTime: 20_000, placeholderData: (previous: Float32Array | undefined) => previous });
-  const end = useQuery(around(loop.end_frame)).data;
-  const start = useQuery(around(loop.start_frame)).data;
-  const sides = useMemo(() => {
-    const one = (data: Float32Array | undefined) => (data ? Array.from({ length: Math.floor(data.length / take.channels) }, (_, n) => data[n * take.channels]!) : []);
-    return { end: one(end), start: one(start) };
-  }, [end, start, take.channels]);
+/** What will be heard, end running into start, with what each would have gone on to be, and what does not fit. */
+function Seam({ sides }: { sides: Schemas["SeamView"] }) {
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       ctx.fillStyle = colours.raised;
@@ -265,8 +250,7 @@ function Seam({ take, loop }: { take: TakeView; loop: TakeLoop }) {
       const half = Math.floor(count / 2);
       line(sides.start, 0, half, colours.mark, [2, 3]);
       line(sides.end, half, count, colours.mark, [2, 3]);
-      line(sides.end, 0, half, colours.wave, []);
-      line(sides.start, half, count, colours.wave, []);
+      line(sides.heard, 0, count, colours.wave, []);
       ctx.fillStyle = colours.act;
       ctx.fillRect(width / 2, 0, 1.2, height - 14);
       ctx.font = MONO;

@@ -1,17 +1,17 @@
 // How each take is tuned, against its plan and its neighbours.
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useState } from "react";
-import { answer, api, change, type Fact, type Schemas } from "../api/client";
+import { useCallback, useEffect, useRef, useState } from "react";
+import { answer, api, change, type Fact, type Schemas, type TakeView } from "../api/client";
 import { centsFromPlan } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
-import { cents, key } from "../model/units";
+import { cents, decibels, key } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
-import { sayError } from "../state/view";
+import { sayError, useView } from "../state/view";
 import { HearButton, velocityOf } from "./Trim";
 
 /** What is further from its key than this is to be checked; another note is wrong. */
@@ -30,12 +30,19 @@ export const tunePlot: Plot = {
 export function TuneBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [reference, setReference] = useState(false);
+  const [level, setLevel] = useState(-20);
+  const [below, setBelow] = useState<"spectrum" | "spectrogram">("spectrum");
+  const [stretch, setStretch] = useState<[number, number] | undefined>();
+  const grabbed = useRef<0 | 1 | undefined>(undefined);
+  const { pick, setPick } = useView();
+  useEffect(() => () => setPick(undefined), [take.id, setPick]);
   const held = take.treatment;
-  const wanted = held ? hzOfKey(held.root_key) : undefined;
+  // The map plays the take at its cell's key: the tone beside it is that key's, and the beating stops when root and cents are right.
+  const wanted = hzOfKey(take.cell.key);
   useEffect(() => {
-    if (reference) void player.reference(wanted);
+    if (reference) void player.reference(wanted, level);
     return () => void (reference && player.reference(undefined));
-  }, [reference, wanted]);
+  }, [reference, wanted, level]);
   const pitch = useQuery({
     queryKey: ["pitch", take.id, held?.start_frame, held?.end_frame],
     enabled: held !== undefined && held !== null,
@@ -45,6 +52,7 @@ export function TuneBench({ on }: { on: OnBench }) {
   });
   const data = pitch.data;
   const root = held ? hzOfKey(held.root_key + held.recording_cents / 100) : 440;
+  const counted: [number, number] | undefined = stretch ?? (take.correction.pitch_stretch as [number, number] | null | undefined) ?? undefined;
   const drawCurve = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       ctx.fillStyle = colours.raised;
@@ -59,15 +67,22 @@ export function TuneBench({ on }: { on: OnBench }) {
         ctx.fillText(`${c > 0 ? "+" : ""}${c} ct`.replace("-", "−"), 4, y(c) - 7);
       }
       if (!data || data.hz.length === 0) return;
-      const from = data.frames[0]!;
-      const span = Math.max(1, data.frames.at(-1)! - from);
+      const x = placeOf(data.frames, width);
+      // The stretch that counts, between two lines that are dragged.
+      const [one, two] = [x(counted?.[0] ?? data.frames[0]!), x(counted?.[1] ?? data.frames.at(-1)!)];
+      ctx.fillStyle = colours.actSoft;
+      ctx.globalAlpha = counted ? 0.9 : 0.35;
+      ctx.fillRect(one, 0, two - one, height);
+      ctx.globalAlpha = 1;
+      ctx.fillStyle = colours.act;
+      for (const at of [one, two]) ctx.fillRect(at - 0.75, 0, 1.5, height);
       ctx.beginPath();
-      data.hz.forEach((hz, n) => ctx.lineTo(46 + ((data.frames[n]! - from) / span) * (width - 54), Math.min(height - 4, Math.max(4, y(1200 * Math.log2(hz / root))))));
+      data.hz.forEach((hz, n) => ctx.lineTo(x(data.frames[n]!), Math.min(height - 4, Math.max(4, y(1200 * Math.log2(hz / root))))));
       ctx.strokeStyle = colours.act;
       ctx.lineWidth = 1.6;
       ctx.stroke();
     },
-    [data, root],
+    [data, root, counted?.[0], counted?.[1]],
   );
   const drawSpectrum = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
@@ -104,6 +119,19 @@ export function TuneBench({ on }: { on: OnBench }) {
     void change(view.id, all.length > 1 ? `${label} of ${all.length} takes` : label, all.map((t) => ({ take: t.id, fact, value }))).catch(sayError);
   const off = centsFromPlan(take);
   const facts = take.facts;
+  // As the map plays it at its cell's key.
+  const sounds = facts?.pitch && !take.correction.no_pitch ? facts.pitch.hz * 2 ** ((take.cell.key - held.root_key) / 12 + ((held.tune_cents ?? 0) - held.recording_cents) / 1200) : undefined;
+  const beats = sounds === undefined ? undefined : Math.abs(sounds - wanted);
+  const automatic = () => void change(view.id, takes.length > 1 ? `root and cents of ${takes.length} takes back to automatic` : "root and cents back to automatic", takes.flatMap((t) => (["root_key", "recording_cents", "pitch_stretch"] as const).map((fact) => ({ take: t.id, fact, value: undefined })))).catch(sayError);
+  /** The pitch of one stretch counts, not that of the whole take. */
+  const takeStretch = async ([first, end]: [number, number]) => {
+    const heard = answer(await api.GET("/api/takes/{id}/pitch", { params: { path: { id: take.id }, query: { first, end } } })).pitch;
+    if (!heard) throw new Error("No pitch is heard in this stretch: what counted before still does.");
+    // Cents from the root as it stands, where the note is the same.
+    const over = (heard.key - held.root_key) * 100 + heard.cents;
+    const [rootKey, sharp] = Math.abs(over) <= 60 ? [held.root_key, over] : [heard.key, heard.cents];
+    await change(view.id, "choose the stretch that counts", [{ take: take.id, fact: "pitch_stretch", value: [first, end] }, { take: take.id, fact: "root_key", value: rootKey }, { take: take.id, fact: "recording_cents", value: Math.round(sharp * 100) / 100 }]);
+  };
   return (
     <>
       <BenchHead
@@ -117,23 +145,146 @@ export function TuneBench({ on }: { on: OnBench }) {
       />
       <div className="card shrink-0 p-0">
         <div className="flex items-baseline justify-between px-3 pt-2"><b className="font-semibold">Pitch over time</b><span className="num text-ink3">{facts?.pitch ? `${facts.pitch.hz.toFixed(2)} Hz · sure ${(100 * facts.pitch.confidence).toFixed(0)} %` : "no pitch heard"}</span></div>
-        <div className="relative h-[170px]"><Canvas draw={drawCurve} role="img" aria-label="Pitch over time, in cents from the root" /></div>
+        <div className="relative h-[140px]"><Canvas
+            draw={drawCurve}
+            role="img"
+            data-part="pitch"
+            aria-label="Pitch over time, in cents from the root; the two lines bound the stretch that counts, and are dragged"
+            className="touch-none cursor-ew-resize"
+            onPointerDown={(event) => {
+              if (!data || data.frames.length < 2) return;
+              event.currentTarget.setPointerCapture(event.pointerId);
+              const box = event.currentTarget.getBoundingClientRect();
+              const x = placeOf(data.frames, box.width);
+              const at = event.clientX - box.left;
+              const ends: [number, number] = counted ?? [data.frames[0]!, data.frames.at(-1)!];
+              grabbed.current = Math.abs(x(ends[0]) - at) <= Math.abs(x(ends[1]) - at) ? 0 : 1;
+              setStretch(ends);
+            }}
+            onPointerMove={(event) => {
+              if (grabbed.current === undefined || !stretch || !data) return;
+              const box = event.currentTarget.getBoundingClientRect();
+              const frame = frameAt(data.frames, box.width, event.clientX - box.left);
+              const least = Math.round(take.rate_hz * 0.05);
+              setStretch(grabbed.current === 0 ? [Math.min(frame, stretch[1] - least), stretch[1]] : [stretch[0], Math.max(frame, stretch[0] + least)]);
+            }}
+            onPointerUp={() => {
+              grabbed.current = undefined;
+              if (stretch) void takeStretch(stretch).catch(sayError).finally(() => setStretch(undefined));
+            }}
+          /></div>
       </div>
-      <div className="card shrink-0">
-        <div className="px-3 pt-2"><b className="font-semibold">Spectrum</b> <span className="text-ink3">fundamental and partials marked</span></div>
-        <div className="relative h-[190px]"><Canvas draw={drawSpectrum} role="img" aria-label="Spectrum with the fundamental and its partials marked" /></div>
+      <div className="card shrink-0 overflow-hidden">
+        <div className="flex items-center gap-2 px-3 pt-2" role="tablist" aria-label="Spectrum or spectrogram">
+          {([["spectrum", "Spectrum"], ["spectrogram", "Spectrogram"]] as const).map(([id, name]) => <button key={id} role="tab" aria-selected={below === id} className={below === id ? "font-semibold" : "text-ink3 hover:text-ink"} onClick={() => setBelow(id)}>{name}</button>)}
+          {below === "spectrum" && <span className="text-ink3">fundamental and partials marked</span>}
+        </div>
+        {below === "spectrum" ? <div className="relative h-[170px]"><Canvas draw={drawSpectrum} role="img" aria-label="Spectrum with the fundamental and its partials marked" /></div> : <Spectrograms on={on} />}
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
-        <Field label="Root key" width="90px" value={held.root_key} unit={key} byHand={take.correction.root_key != null} onSet={(v) => set("set the root", "root_key", Math.round(v))} onAutomatic={() => set("root back to automatic", "root_key", undefined)} />
-        <Field label="Recording is sharp by" width="140px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={() => set("cents back to automatic", "recording_cents", undefined)} />
-        <Field label="Added on playing" width="120px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
-        <div className="grow" />
+        <Field label="Root key" width="70px" value={held.root_key} unit={key} byHand={take.correction.root_key != null} onSet={(v) => set("set the root", "root_key", Math.round(v))} onAutomatic={automatic} />
+        <div className="flex gap-1" role="group" aria-label="Octave">
+          {([["Octave down", -12], ["Octave up", 12]] as const).map(([name, by]) => (
+            <button key={name} className="button !px-2" onClick={() => void change(view.id, takes.length > 1 ? `${name.toLowerCase()} on ${takes.length} takes` : name.toLowerCase(), takes.filter((t) => t.treatment).map((t) => ({ take: t.id, fact: "root_key" as const, value: Math.min(127, Math.max(0, t.treatment!.root_key + by)) }))).catch(sayError)}>{name}</button>
+          ))}
+        </div>
+        <Field label="Recording is sharp by" width="132px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onLive={(v) => player.drag(take.id, "recording_cents", v)} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={automatic} />
+        <Field label="Added on playing" width="104px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onLive={(v) => player.drag(take.id, "tune_cents", v)} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
+        <button role="switch" aria-checked={take.correction.no_pitch ?? false} className={`button ${take.correction.no_pitch ? "on" : ""}`} title="A chord, a noise: its root is what its maker says" onClick={() => set(take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch", "no_pitch", take.correction.no_pitch ? undefined : true)}>No pitch of its own</button>
+        <button className={`button ${pick ? "on" : ""}`} aria-pressed={pick !== undefined} title="A click on a key of the ladder sounds it as a plain tone, and makes it the root" onClick={() => setPick(pick ? undefined : (k) => { void player.plainTone(hzOfKey(k), level).catch(sayError); set("set the root by ear", "root_key", k); })}>Root by the ladder</button>
+      </div>
+      <div className="card flex flex-wrap items-end gap-3 p-3">
         <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>Reference tone</button>
+        <Field label="Its level" width="90px" value={level} unit={decibels} onSet={(v) => setLevel(Math.min(0, Math.max(-60, v)))} />
+        <p className="num flex-1 pb-1.5 text-[12px] text-ink3" data-part="beating">{beats === undefined ? "" : beats < 0.05 ? "no beating beside the tone" : `beats ${beats.toFixed(beats < 10 ? 2 : 0)} times a second beside the tone`}</p>
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
       <Tuning on={on} />
     </>
   );
+}
+
+/** Room for the scale at the left of the pitch curve. */
+const SCALE = 46;
+
+function placeOf(frames: number[], width: number): (frame: number) => number {
+  const from = frames[0]!;
+  const span = Math.max(1, frames.at(-1)! - from);
+  return (frame) => SCALE + ((frame - from) / span) * (width - SCALE - 8);
+}
+
+function frameAt(frames: number[], width: number, x: number): number {
+  const from = frames[0]!;
+  const span = Math.max(1, frames.at(-1)! - from);
+  return Math.round(from + Math.min(1, Math.max(0, (x - SCALE) / (width - SCALE - 8))) * span);
+}
+
+/** This take's spectrogram, and another one beside it. */
+function Spectrograms({ on }: { on: OnBench }) {
+  const { take, view } = on;
+  const [beside, setBeside] = useState("none");
+  const pass = view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass && t.facts);
+  const near = (test: (t: TakeView) => boolean, by: (t: TakeView) => number) => pass.filter(test).sort((a, b) => by(a) - by(b))[0];
+  const same = (t: TakeView) => t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin;
+  const others: { value: string; name: string; take?: TakeView }[] = [
+    { value: "none", name: "alone" },
+    { value: "above", name: "beside the rung above", take: near((t) => same(t) && t.cell.key > take.cell.key, (t) => t.cell.key) },
+    { value: "below", name: "beside the rung below", take: near((t) => same(t) && t.cell.key < take.cell.key, (t) => -t.cell.key) },
+    { value: "layer", name: "beside another strength", take: near((t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer, (t) => Math.abs(t.cell.layer - take.cell.layer)) },
+  ].filter((o) => o.value === "none" || o.take);
+  const other = others.find((o) => o.value === beside)?.take;
+  return (
+    <div className="flex h-[170px] gap-1 px-1 pb-1">
+      <div className="flex min-w-0 flex-1 flex-col">
+        <div className="w-48 px-2 pb-1"><Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} /></div>
+        <div className="flex min-h-0 flex-1 gap-1">{[take, other].map((t) => t && <Spectrogram key={t.id} take={t} />)}</div>
+      </div>
+    </div>
+  );
+}
+
+const COLUMNS = 320;
+const ROWS = 96;
+
+function Spectrogram({ take }: { take: TakeView }) {
+  const picture = useQuery({
+    queryKey: ["spectrogram", take.id],
+    staleTime: Infinity,
+    gcTime: 120_000,
+    queryFn: async () => {
+      const response = await fetch(`/api/takes/${take.id}/spectrogram?columns=${COLUMNS}&rows=${ROWS}`);
+      if (!response.ok) throw new Error("The spectrogram cannot be drawn just now.");
+      return new Uint8Array(await response.arrayBuffer());
+    },
+  }).data;
+  const draw = useCallback(
+    ({ ctx, width, height, colours }: Surface) => {
+      ctx.fillStyle = colours.raised;
+      ctx.fillRect(0, 0, width, height);
+      if (!picture) return;
+      const image = new ImageData(COLUMNS, ROWS);
+      // From paper to ink: the louder, the darker.
+      for (let column = 0; column < COLUMNS; column++) {
+        for (let row = 0; row < ROWS; row++) {
+          const loud = (picture[column * ROWS + row]! / 255) ** 1.4;
+          const at = ((ROWS - 1 - row) * COLUMNS + column) * 4;
+          image.data.set([250 - 227 * loud, 248 - 168 * loud, 243 - 167 * loud, 255], at);
+        }
+      }
+      const small = new OffscreenCanvas(COLUMNS, ROWS);
+      small.getContext("2d")!.putImageData(image, 0, 0);
+      ctx.imageSmoothingEnabled = true;
+      ctx.drawImage(small, 0, 0, width, height);
+      ctx.font = MONO;
+      ctx.textBaseline = "middle";
+      ctx.fillStyle = colours.ink3;
+      const nyquist = take.rate_hz / 2;
+      for (const hz of [100, 1000, 10000]) ctx.fillText(hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`, 4, height * (1 - Math.log(hz / 40) / Math.log(nyquist / 40)));
+      ctx.fillText(`${keyName(take.cell.key)} ${(take.frames / take.rate_hz).toFixed(1)} s`, width - 76, height - 8);
+    },
+    [picture, take],
+  );
+  return <div className="relative min-w-0 flex-1"><Canvas draw={draw} role="img" aria-label={`Spectrogram of ${keyName(take.cell.key)}`} /></div>;
 }
 
 type Rule = Schemas["TuningRule"];

@@ -59,6 +59,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(recording::through))
         .routes(routes!(crate::audio::looped_audio))
         .routes(routes!(crate::audio::take_snap))
+        .routes(routes!(crate::audio::take_spectrogram))
         .routes(routes!(crate::audio::take_loops))
         .routes(routes!(making::make_takes))
         .routes(routes!(making::fill_rungs))
