@@ -6,7 +6,6 @@ use e2e::{Browser, Ladder};
 use serde_json::{Value, json};
 use signal::Audio;
 use std::f64::consts::TAU;
-use thirtyfour::prelude::*;
 
 const RATE: u32 = 48_000;
 const KEYS: [u8; 4] = [57, 60, 64, 69];
@@ -127,7 +126,7 @@ async fn a_wrong_start_octave_and_loop_are_mended_on_all_and_undone_from_another
     // The octave: on all chosen.
     browser.driver.goto(page("tune")).await?;
     choose_all(&browser).await?;
-    browser.click("button", "Octave down").await?;
+    browser.click("button", "Octave ↓").await?;
     ladder
         .wait_for("/api/instruments/1", |view| {
             every(view, &|take| take["treatment"]["root_key"] == take["cell"]["key"])

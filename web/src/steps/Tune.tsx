@@ -184,8 +184,8 @@ export function TuneBench({ on }: { on: OnBench }) {
       <div className="card flex flex-wrap items-end gap-3 p-3">
         <Field label="Root key" width="70px" value={held.root_key} unit={key} byHand={take.correction.root_key != null} onSet={(v) => set("set the root", "root_key", Math.round(v))} onAutomatic={automatic} />
         <div className="flex gap-1" role="group" aria-label="Octave">
-          {([["Octave down", -12], ["Octave up", 12]] as const).map(([name, by]) => (
-            <button key={name} className="button !px-2" onClick={() => void change(view.id, takes.length > 1 ? `${name.toLowerCase()} on ${takes.length} takes` : name.toLowerCase(), takes.filter((t) => t.treatment).map((t) => ({ take: t.id, fact: "root_key" as const, value: Math.min(127, Math.max(0, t.treatment!.root_key + by)) }))).catch(sayError)}>{name}</button>
+          {([["Octave ↓", -12, "octave down"], ["Octave ↑", 12, "octave up"]] as const).map(([name, by, label]) => (
+            <button key={name} className="button !px-2" onClick={() => void change(view.id, takes.length > 1 ? `${label} on ${takes.length} takes` : label, takes.filter((t) => t.treatment).map((t) => ({ take: t.id, fact: "root_key" as const, value: Math.min(127, Math.max(0, t.treatment!.root_key + by)) }))).catch(sayError)}>{name}</button>
           ))}
         </div>
         <Field label="Recording is sharp by" width="132px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onLive={(v) => player.drag(take.id, "recording_cents", v)} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={automatic} />
