@@ -125,6 +125,9 @@ pub struct Columns {
     #[serde(default)]
     #[param(inline)]
     version: Version,
+    /// Of this channel alone.
+    #[serde(default)]
+    channel: Option<usize>,
 }
 
 /// Lowest and highest sample of each column, and its RMS.
@@ -173,6 +176,7 @@ pub(crate) async fn take_peaks(
             Version::Away => take.taken_away(&app.store, of, wish.first, end).await?,
             _ => take.audio(&app.store, of, wish.first, end).await?,
         };
+        let audio = one_of(audio, wish.channel);
         let columns = wish.columns.clamp(1, MOST_COLUMNS);
         let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
         return Ok(Json(PeaksView::of(&peaks)));
@@ -184,6 +188,13 @@ pub(crate) async fn take_peaks(
         frames: row.frames,
     };
     peaks_of(&app, whole, wish).await
+}
+
+fn one_of(audio: Audio, channel: Option<usize>) -> Audio {
+    match channel {
+        Some(channel) => audio.channels_of(channel, 1),
+        None => audio,
+    }
 }
 
 /// A part of a recording.
@@ -214,6 +225,7 @@ pub(crate) async fn peaks_of(app: &App, part: Part<'_>, wish: Columns) -> Result
         .store
         .read_recording(part.recording, part.form, first, frames)
         .await?;
+    let audio = one_of(audio, wish.channel);
     let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
     Ok(Json(PeaksView::of(&peaks)))
 }

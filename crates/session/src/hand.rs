@@ -554,6 +554,16 @@ mod tests {
     fn run(
         session: &mut HandSession,
         rig: &mut Rig,
+        each_block: impl FnMut(&mut HandSession) -> Vec<Action>,
+    ) -> Vec<(Cell, u64, Verdict)> {
+        run_by(session, rig, true, each_block)
+    }
+
+    /// A patient player waits for the reference tone and the count-in.
+    fn run_by(
+        session: &mut HandSession,
+        rig: &mut Rig,
+        patient: bool,
         mut each_block: impl FnMut(&mut HandSession) -> Vec<Action>,
     ) -> Vec<(Cell, u64, Verdict)> {
         let (mut takes, mut begun) = (Vec::new(), 0);
@@ -567,7 +577,7 @@ mod tests {
                         cell,
                         velocity,
                         after_ms,
-                    } => rig.ask(cell.key, velocity, after_ms),
+                    } => rig.ask(cell.key, velocity, if patient { after_ms } else { 0 }),
                     Action::Begin { first_frame, .. } => begun = first_frame,
                     Action::End {
                         cell,
@@ -714,12 +724,25 @@ mod tests {
         let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
         let mut session = session(&[60], &[100], false);
         session.settings.count_in_ms = 6_000;
-        let takes = run(&mut session, &mut rig, |session| {
+        let takes = run_by(&mut session, &mut rig, false, |session| {
             if session.progress().state == RunState::Deciding {
                 return session.order(Order::Stop);
             }
             Vec::new()
         });
         assert_eq!(takes[0].2.findings, [Finding::TooEarly]);
+    }
+
+    #[test]
+    fn who_waits_for_the_reference_and_the_count_in_is_in_time() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut session = session(&[60, 64], &[100], true);
+        (session.settings.reference_ms, session.settings.count_in_ms) = (1_200, 2_400);
+        let takes = run(&mut session, &mut rig, |_| Vec::new());
+        assert_eq!(takes.len(), 2);
+        assert!(
+            takes.iter().all(|(_, _, verdict)| verdict.findings.is_empty()),
+            "{takes:?}"
+        );
     }
 }

@@ -1,7 +1,7 @@
 //! Where a sound starts and ends.
 
 use crate::energy::Energy;
-use crate::{Audio, amplitude_to_db, frames_of_ms};
+use crate::{Audio, amplitude_to_db, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
 
 /// The sound inside a take.
@@ -13,6 +13,10 @@ pub struct Bounds {
     pub end_frame: usize,
     /// RMS of the quietest 100 ms outside the sound; `None` where less than 100 ms lie outside.
     pub noise_floor_dbfs: Option<f64>,
+    /// How sure the start is, 0 to 1: by how far level and colour change there.
+    pub start_sure: f64,
+    /// How sure the end is, 0 to 1: by how much of what follows it is as quiet as the floor; 0 where the take ends in the sound.
+    pub end_sure: f64,
 }
 
 /// How far above the floor counts as sound: 6 dB at the start, 3 dB over the longer windows of a tail.
@@ -90,7 +94,64 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
         start_frame,
         end_frame: end_frame.max(start_frame + 1).min(frames),
         noise_floor_dbfs,
+        start_sure: start_sure(audio, &energy, start_frame, loudest),
+        end_sure: end_sure(&energy, end_frame.min(frames), loudest, ms(AFTER_MS)),
     })
+}
+
+/// Level and colour are compared over so long on either side of a start.
+const BESIDE_MS: f64 = 30.0;
+/// A change of level and colour together by so many decibels is beyond doubt.
+const BEYOND_DOUBT_DB: f64 = 24.0;
+/// Bands of equal ratio from here upward, in which colour is compared.
+const BANDS: usize = 16;
+const BANDS_FROM_HZ: f64 = 80.0;
+/// So much quiet after an end is beyond doubt.
+const AFTER_MS: f64 = 100.0;
+/// What is so much under the loudest is as good as silence: −60 dB.
+const AS_GOOD_AS_SILENCE: f64 = 1e-3;
+
+/// Energy and spectral change together: the rise in level, and how far the spectrum after lies from that before once that rise is taken out.
+fn start_sure(audio: &Audio, energy: &Energy, start: usize, loudest: f64) -> f64 {
+    let beside = frames_of_ms(audio.rate_hz, BESIDE_MS).max(64) & !1;
+    let after = energy.rms(start, start + beside);
+    if start < beside / 2 {
+        // Nothing before it to tell: sure only where the sound grows out of silence.
+        let first = energy.rms(start, start + beside / 16);
+        return if first < loudest * AS_GOOD_AS_SILENCE {
+            1.0
+        } else {
+            0.0
+        };
+    }
+    let before = energy.rms(start.saturating_sub(beside), start);
+    let rise = amplitude_to_db((after.max(1e-7)) / before.max(1e-7));
+    let mono = audio.to_mono();
+    let bands = |from: usize| {
+        let part = &mono[from.min(mono.len())..(from + beside).min(mono.len())];
+        magnitude_spectrum_db(part, audio.rate_hz, BANDS_FROM_HZ, BANDS)
+    };
+    let apart: Vec<f64> = bands(start.saturating_sub(beside))
+        .iter()
+        .zip(bands(start))
+        .map(|(a, b)| f64::from(b - a))
+        .collect();
+    let mean = apart.iter().sum::<f64>() / apart.len() as f64;
+    let colour = (apart.iter().map(|x| (x - mean).powi(2)).sum::<f64>() / apart.len() as f64).sqrt();
+    ((rise.max(0.0) + colour) / BEYOND_DOUBT_DB).clamp(0.0, 1.0)
+}
+
+fn end_sure(energy: &Energy, end: usize, loudest: f64, beyond_doubt: usize) -> f64 {
+    let after = energy.frames() - end;
+    if after == 0 {
+        let last = energy.rms(end.saturating_sub(beyond_doubt / 4), end);
+        return if last < loudest * AS_GOOD_AS_SILENCE {
+            1.0
+        } else {
+            0.0
+        };
+    }
+    (after as f64 / beyond_doubt as f64).min(1.0)
 }
 
 /// The attack's line drawn back to silence, before the end of the window (`hop` long) that begins at `coarse`.
@@ -186,6 +247,36 @@ mod tests {
     }
 
     /// The bars page's grid: attacks of 0.1 to 80 ms over floors of −20 to −60 dB.
+    #[test]
+    fn a_start_out_of_silence_is_sure_and_one_in_the_middle_of_a_sound_is_not() {
+        let tone = |n: usize, level: f32| (n as f32 * 0.06).sin() * level;
+        let from = |silent: usize, floor: f32| {
+            let samples = (0..96_000)
+                .map(|n| {
+                    let noise = ((n * 7_919 % 1_009) as f32 / 1_009.0 - 0.5) * floor;
+                    let level = if (silent..80_000).contains(&n) { 0.5 } else { 0.0 };
+                    tone(n, level) + noise
+                })
+                .collect();
+            sound_bounds(&Audio::mono(48_000, samples)).unwrap()
+        };
+        let clear = from(12_000, 1e-4);
+        assert!(clear.start_sure > 0.95 && clear.end_sure > 0.95, "{clear:?}");
+        // Noise that only grows louder, by 10 dB: of one colour.
+        let grown = (0..96_000u32)
+            .map(|n| {
+                let noise = (n.wrapping_mul(2_654_435_761) >> 8) as f32 / 16_777_216.0 - 0.5;
+                noise * if (24_000..80_000).contains(&n) { 0.6 } else { 0.19 }
+            })
+            .collect();
+        let grown = sound_bounds(&Audio::mono(48_000, grown)).unwrap();
+        assert!((0.3..0.7).contains(&grown.start_sure), "{grown:?}");
+        let cut = from(0, 1e-4);
+        assert_eq!(cut.start_sure, 0.0);
+        let endless = Audio::mono(48_000, (0..48_000).map(|n| tone(n, 0.5)).collect());
+        assert_eq!(sound_bounds(&endless).unwrap().end_sure, 0.0);
+    }
+
     #[test]
     fn the_start_is_within_a_millisecond_or_a_tenth_of_the_attack() {
         let mut worst = (0.0f64, String::new());

@@ -17,6 +17,12 @@ pub struct Measurement {
     pub start_frame: usize,
     /// First frame after the sound; the take's length for silence.
     pub end_frame: usize,
+    /// How sure the start is, see [`crate::Bounds`].
+    #[serde(default)]
+    pub start_sure: Option<f64>,
+    /// How sure the end is.
+    #[serde(default)]
+    pub end_sure: Option<f64>,
     /// `None` where there is no one pitch.
     pub pitch: Option<Pitch>,
     /// Highest sample; `None` for silence.
@@ -61,6 +67,8 @@ pub fn measure(audio: &Audio) -> Measurement {
     Measurement {
         start_frame: start,
         end_frame: end,
+        start_sure: bounds.map(|b| b.start_sure),
+        end_sure: bounds.map(|b| b.end_sure),
         pitch,
         peak_dbfs: Some(peak_dbfs(audio)).filter(|db| db.is_finite()),
         loudness_lufs: loudness_lufs(&trimmed),

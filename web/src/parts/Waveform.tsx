@@ -1,7 +1,8 @@
 // A waveform, from the whole to single frames, with marks that are dragged.
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { answer, api, type Schemas, type TakeView } from "../api/client";
+import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
 
 export interface Mark {
@@ -17,7 +18,10 @@ export interface Drawable {
   id: string;
   frames: number;
   rate_hz: number;
-  peaks: (first: number, end: number, columns: number) => Promise<Schemas["PeaksView"]>;
+  /** Whether left and right can be shown apart. */
+  stereo: boolean;
+  /** Of all channels, or of one. */
+  peaks: (first: number, end: number, columns: number, channel?: number) => Promise<Schemas["PeaksView"]>;
 }
 
 /** A take as it is cleaned, or as it was recorded. */
@@ -27,7 +31,8 @@ export function drawableTake(take: TakeView, raw = false): Drawable {
     id: `take ${take.id} ${version === "raw" ? "" : take.cleaned}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
-    peaks: async (first, end, columns) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version } } })),
+    stereo: take.channels === 2 && (version === "raw" || !["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both")),
+    peaks: async (first, end, columns, channel) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version, channel } } })),
   };
 }
 
@@ -36,6 +41,7 @@ export function drawableLongTake(take: Schemas["LongTakeView"]): Drawable {
     id: `long take ${take.id}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
+    stereo: false,
     peaks: async (first, end, columns) => answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
   };
 }
@@ -73,9 +79,10 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
   const [columns, setColumns] = useState(700);
   useEffect(() => setRange([0, take.frames]), [take.id, take.frames]);
   const [first, end] = range;
+  const apart = useView((state) => state.apart) && take.stereo;
   const peaks = useQuery({
-    queryKey: ["peaks", take.id, first, end, columns],
-    queryFn: () => take.peaks(first, end, columns),
+    queryKey: ["peaks", take.id, first, end, columns, apart ? "left" : "all"],
+    queryFn: () => take.peaks(first, end, columns, apart ? 0 : undefined),
     // The overview of a long recording is drawn by a job: until then it is asked for again.
     retry: 60,
     retryDelay: 500,
@@ -83,7 +90,17 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
     gcTime: 60_000,
     placeholderData: (previous) => previous,
   });
-  const drawn = peaks.data;
+  const right = useQuery({
+    queryKey: ["peaks", take.id, first, end, columns, "right"],
+    queryFn: () => take.peaks(first, end, columns, 1),
+    enabled: apart,
+    staleTime: Infinity,
+    gcTime: 60_000,
+    placeholderData: (previous) => previous,
+  });
+  // Touch: where each finger is, and how far apart they were.
+  const fingers = useRef(new Map<number, number>());
+  const drawn = useMemo(() => [peaks.data, ...(apart ? [right.data] : [])].filter((side) => side !== undefined), [peaks.data, right.data, apart]);
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       setColumns(Math.min(2048, width));
@@ -99,26 +116,26 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         ctx.fillRect(x(tinted.start - tinted.crossfade), 0, x(tinted.start) - x(tinted.start - tinted.crossfade), height - 20);
         ctx.globalAlpha = 1;
       }
-      const middle = (height - 20) / 2;
-      if (drawn) {
-        const top = Math.max(0.02, ...drawn.high.map(Math.abs), ...drawn.low.map(Math.abs));
-        const scale = (middle - 8) / top;
-        const step = width / drawn.low.length;
-        drawn.low.forEach((low, n) => {
-          const frame = first + ((end - first) * n) / drawn.low.length;
+      const lane = (height - 20) / Math.max(1, drawn.length);
+      const top = Math.max(0.02, ...drawn.flatMap((side) => [...side.high.map(Math.abs), ...side.low.map(Math.abs)]));
+      drawn.forEach((side, at) => {
+        const middle = lane * (at + 0.5);
+        const scale = (lane / 2 - 8 / drawn.length) / top;
+        const step = width / side.low.length;
+        ctx.fillStyle = colours.wave;
+        side.low.forEach((low, n) => {
+          const frame = first + ((end - first) * n) / side.low.length;
           ctx.globalAlpha = frame < heard[0] || frame >= heard[1] ? 0.3 : 0.85;
-          ctx.fillStyle = colours.wave;
-          const y = middle - drawn.high[n]! * scale;
-          ctx.fillRect(n * step, y, Math.max(1, step), Math.max(1, (drawn.high[n]! - low) * scale));
+          ctx.fillRect(n * step, middle - side.high[n]! * scale, Math.max(1, step), Math.max(1, (side.high[n]! - low) * scale));
         });
         // RMS inside the peaks.
         ctx.fillStyle = colours.raised;
         ctx.globalAlpha = 0.28;
-        drawn.rms.forEach((rms, n) => {
+        side.rms.forEach((rms, n) => {
           if (rms * scale > 1) ctx.fillRect(n * step, middle - rms * scale, Math.max(1, step), 2 * rms * scale);
         });
         ctx.globalAlpha = 1;
-      }
+      });
       for (const span of spans ?? []) {
         const [from, to] = [x(span.first), x(span.end)];
         if (to < 0 || from > width) continue;
@@ -135,10 +152,10 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
           ctx.fillText(span.name, from + 3, height - 32, to - from - 4);
         }
       }
-      if (!drawn && peaks.failureCount > 0) {
+      if (drawn.length === 0 && peaks.failureCount > 0) {
         ctx.font = SANS;
         ctx.fillStyle = colours.ink3;
-        ctx.fillText("Its picture is being drawn…", 12, middle);
+        ctx.fillText("Its picture is being drawn…", 12, height / 2);
       }
       drawTimes(ctx, first, end, take.rate_hz, width, height, colours.ink3);
       ctx.font = SANS;
@@ -195,6 +212,13 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       onDoubleClick={() => look([0, take.frames])}
       onPointerDown={(event) => {
         event.currentTarget.setPointerCapture(event.pointerId);
+        fingers.current.set(event.pointerId, event.clientX);
+        if (fingers.current.size > 1) {
+          // A second finger pinches: nothing is dragged.
+          setDragging(undefined);
+          pan.current = undefined;
+          return;
+        }
         const width = event.currentTarget.getBoundingClientRect().width;
         const grip = (GRIP / width) * (end - first);
         const at = frameAt(event);
@@ -203,14 +227,31 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         else pan.current = { x: event.clientX, range };
       }}
       onPointerMove={(event) => {
-        if (dragging) onDrag(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
+        const other = [...fingers.current].find(([id]) => id !== event.pointerId)?.[1];
+        const before = fingers.current.get(event.pointerId);
+        if (other !== undefined && before !== undefined) {
+          const box = event.currentTarget.getBoundingClientRect();
+          const [was, is] = [Math.abs(before - other), Math.abs(event.clientX - other)];
+          fingers.current.set(event.pointerId, event.clientX);
+          if (was < 4 || is < 4) return;
+          const span = ((end - first) * was) / is;
+          const share = ((event.clientX + other) / 2 - box.left) / box.width;
+          const centre = first + share * (end - first);
+          look([centre - share * span, centre + (1 - share) * span]);
+        } else if (dragging) onDrag(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
         else if (pan.current) {
           const width = event.currentTarget.getBoundingClientRect().width;
           const by = ((pan.current.x - event.clientX) / width) * (end - first);
           look([pan.current.range[0] + by, pan.current.range[1] + by]);
         }
       }}
+      onPointerCancel={(event) => {
+        fingers.current.delete(event.pointerId);
+        setDragging(undefined);
+        pan.current = undefined;
+      }}
       onPointerUp={(event) => {
+        fingers.current.delete(event.pointerId);
         if (dragging) onDrop(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
         else if (pan.current && Math.abs(pan.current.x - event.clientX) < 4 && onPlace) {
           const at = Math.min(take.frames, Math.max(0, frameAt(event)));

@@ -16,6 +16,10 @@ interface View {
   playKeys: boolean;
   /** Takes are heard as they were recorded, not as they are treated. */
   raw: boolean;
+  /** What Trim shows below its waveform, and beside the board. */
+  panel: "trim" | "clean" | "make";
+  /** Waveforms show left and right apart. */
+  apart: boolean;
   toast: string | undefined;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
@@ -23,6 +27,8 @@ interface View {
   setPick: (pick: ((key: number) => void) | undefined) => void;
   setPlayKeys: (on: boolean) => void;
   setRaw: (raw: boolean) => void;
+  setPanel: (panel: View["panel"]) => void;
+  setApart: (apart: boolean) => void;
   say: (toast: string | undefined) => void;
 }
 
@@ -35,6 +41,8 @@ export const useView = create<View>((set) => ({
   pick: undefined,
   playKeys: false,
   raw: false,
+  panel: "trim",
+  apart: false,
   toast: undefined,
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
@@ -45,6 +53,8 @@ export const useView = create<View>((set) => ({
   setPick: (pick) => set({ pick }),
   setPlayKeys: (playKeys) => set({ playKeys }),
   setRaw: (raw) => set({ raw }),
+  setPanel: (panel) => set({ panel }),
+  setApart: (apart) => set({ apart }),
   say: (toast) => set({ toast }),
 }));
 

@@ -21,12 +21,23 @@ export const trimPlot: Plot = {
   show: (value) => `${value.toFixed(1).replace("-", "−")} LUFS`,
 };
 
+/** How far left and right lie apart: a take that leans to one side stands out. */
+export const sidesPlot: Plot = {
+  title: "left, right",
+  low: -12,
+  high: 12,
+  line: 0,
+  value: (take) => take.facts?.balance_db ?? undefined,
+  show: (value) => `${Math.abs(value).toFixed(1)} dB to the ${value >= 0 ? "left" : "right"}`,
+  verdict: (value) => (Math.abs(value) > 6 ? 2 : Math.abs(value) > 3 ? 1 : 0),
+};
+
 export function TrimBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<{ id: string; frame: number } | undefined>();
   const held = take.treatment;
   const raw = useView((state) => state.raw);
-  const [panel, setPanel] = useState<"trim" | "clean" | "make">("trim");
+  const { panel, setPanel } = useView();
   const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown) =>
@@ -90,8 +101,8 @@ export function TrimBench({ on }: { on: OnBench }) {
         )}
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
-      <dl className="card num grid grid-cols-4 gap-x-4 gap-y-2 p-3 text-[12px]">
-        {([["peak", db(facts?.peak_dbfs)], ["loudness", facts?.loudness_lufs == null ? "–" : `${facts.loudness_lufs.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`]] as const).map(([name, value]) => (
+      <dl className="card num grid grid-cols-6 gap-x-4 gap-y-2 p-3 text-[12px]">
+        {([["peak", db(facts?.peak_dbfs)], ["loudness", facts?.loudness_lufs == null ? "–" : `${facts.loudness_lufs.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`], ["start, how sure", sure(facts?.start_sure)], ["end, how sure", sure(facts?.end_sure)]] as const).map(([name, value]) => (
           <div key={name}>
             <dt className="font-sans text-ink3">{name}</dt>
             <dd>{value}</dd>
@@ -102,6 +113,10 @@ export function TrimBench({ on }: { on: OnBench }) {
       </>}
     </>
   );
+}
+
+function sure(value: number | null | undefined): string {
+  return value == null ? "–" : `${Math.round(value * 100)} %`;
 }
 
 type Curve = Schemas["FadeCurve"];

@@ -1,0 +1,76 @@
+//! Takes that are not as they should be are measured without harm, and cleaned and made anew without harm too.
+
+use signal::{Audio, Cleaning, Places, clean, measure};
+use std::f64::consts::TAU;
+
+const RATE: u32 = 48_000;
+
+fn tone(frames: usize, level: f64) -> Vec<f32> {
+    (0..frames)
+        .map(|n| ((n as f64 / f64::from(RATE) * 330.0 * TAU).sin() * level).clamp(-1.0, 1.0) as f32)
+        .collect()
+}
+
+#[test]
+fn a_take_of_a_twentieth_of_a_second_has_its_pitch_and_no_loop() {
+    let facts = measure(&Audio::mono(RATE, tone(2_400, 0.5)));
+    assert_eq!(facts.pitch.map(|p| p.key), Some(64));
+    assert!(facts.loops.is_empty() && facts.end_frame <= 2_400);
+    assert!(facts.loudness_lufs.is_some());
+}
+
+#[test]
+fn a_take_that_begins_in_the_middle_of_a_sound_starts_at_its_first_frame() {
+    let facts = measure(&Audio::mono(RATE, tone(96_000, 0.5)));
+    assert_eq!(facts.start_frame, 0);
+    assert_eq!(facts.end_frame, 96_000);
+    assert_eq!(facts.pitch.map(|p| p.key), Some(64));
+}
+
+#[test]
+fn a_take_that_is_clipped_throughout_says_so_and_keeps_its_pitch() {
+    let facts = measure(&Audio::mono(RATE, tone(96_000, 40.0)));
+    assert!(facts.clipped_frames > 90_000, "{}", facts.clipped_frames);
+    assert_eq!(facts.pitch.map(|p| p.key), Some(64));
+}
+
+#[test]
+fn eight_channels_are_measured_together() {
+    let audio = Audio {
+        rate_hz: RATE,
+        channels: (0..8).map(|n| tone(96_000, 0.1 + 0.05 * f64::from(n))).collect(),
+    };
+    let facts = measure(&audio);
+    assert_eq!(facts.pitch.map(|p| p.key), Some(64));
+    assert!((facts.peak_dbfs.unwrap() - signal::amplitude_to_db(0.45)).abs() < 0.05);
+    assert!(!facts.loops.is_empty());
+}
+
+#[test]
+fn odd_takes_come_out_of_cleaning_and_resampling_whole() {
+    let all = Cleaning {
+        remove_dc: true,
+        hum: Some(signal::Hum { hz: None }),
+        hiss: Some(signal::Hiss { reduction_db: 12.0 }),
+        evening: Some(signal::Evening { share: 1.0 }),
+        limiter: Some(signal::Limiter { ceiling_dbtp: -1.0 }),
+        ..Cleaning::default()
+    };
+    for frames in [0, 1, 2_400, 96_000] {
+        for channels in [0, 1, 8] {
+            let audio = Audio {
+                rate_hz: RATE,
+                channels: vec![tone(frames, 40.0); channels],
+            };
+            let places = Places {
+                start_frame: 0,
+                end_frame: frames,
+                looped: Some((10, 1 << 40)),
+            };
+            let out = clean(&audio, &all, places);
+            assert_eq!((out.channels.len(), out.frames()), (channels, audio.frames()));
+            let longer = signal::resampled(&audio, 1.25);
+            assert_eq!(longer.frames(), (audio.frames() as f64 * 1.25).round() as usize);
+        }
+    }
+}
