@@ -2,7 +2,7 @@
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use engine::Engine;
-use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use program::{Loop, LoopRuns, Program, Region, Sample, Shape, SoundsOn, Strand};
 
 fn voices(c: &mut Criterion) {
     let frames = 96_000u64;
@@ -24,34 +24,11 @@ fn voices(c: &mut Criterion) {
             shape: Shape::default(),
         }],
         regions: vec![Region {
-            strand: 0,
-            sample: 0,
-            low_key: 0,
-            high_key: 127,
-            low_velocity: 1,
-            high_velocity: 127,
-            root_key: 72,
-            recording_cents: 0.0,
-            tune_cents: 0.0,
-            gain_db: 0.0,
-            pan: 0.0,
-            start_frame: 0,
-            end_frame: frames,
-            fade_in_frames: 0,
-            fade_out_frames: 0,
-            fade_curve: program::FadeCurve::Straight,
             looped: Some(Loop {
-                start_frame: 40_000,
-                end_frame: 80_000,
                 crossfade_frames: 2_400,
-                likeness_percent: 100,
-                way: program::LoopWay::Forward,
-                runs: LoopRuns::ThroughRelease,
+                ..Loop::plain(40_000, 80_000, LoopRuns::ThroughRelease)
             }),
-            round_robin: RoundRobin {
-                position: 0,
-                length: 1,
-            },
+            ..Region::whole(0, 72, frames)
         }],
     };
     for count in [128, 500] {

@@ -6,29 +6,7 @@ use program::{Loop, LoopRuns, LoopWay, Program, Region, RoundRobin, Sample, Shap
 const RATE: f64 = 48_000.0;
 
 fn region(frames: u64) -> Region {
-    Region {
-        strand: 0,
-        sample: 0,
-        low_key: 0,
-        high_key: 127,
-        low_velocity: 1,
-        high_velocity: 127,
-        root_key: 69,
-        recording_cents: 0.0,
-        tune_cents: 0.0,
-        gain_db: 0.0,
-        pan: 0.0,
-        start_frame: 0,
-        end_frame: frames,
-        fade_in_frames: 0,
-        fade_out_frames: 0,
-        fade_curve: program::FadeCurve::Straight,
-        looped: None,
-        round_robin: RoundRobin {
-            position: 0,
-            length: 1,
-        },
-    }
+    Region::whole(0, 69, frames)
 }
 
 fn program_of(region: Region, frames: u64) -> Program {

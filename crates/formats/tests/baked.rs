@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use formats::{Format, bake, lower};
-use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Region, RoundRobin, Sample, Strand};
+use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Region, Sample, Strand};
 use signal::Audio;
 
 const RATE: u32 = 48_000;
@@ -38,27 +38,13 @@ fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
             shape: program::Shape::default(),
         }],
         regions: vec![Region {
-            strand: 0,
-            sample: 0,
-            low_key: 0,
-            high_key: 127,
-            low_velocity: 1,
-            high_velocity: 127,
-            root_key: 60,
-            recording_cents: 0.0,
-            tune_cents: 0.0,
-            gain_db: 0.0,
-            pan: 0.0,
             start_frame: 1_000,
             end_frame: 47_000,
             fade_in_frames: 4_000,
             fade_out_frames: 4_000,
             fade_curve,
             looped: Some(looped),
-            round_robin: RoundRobin {
-                position: 0,
-                length: 1,
-            },
+            ..Region::whole(0, 60, FRAMES)
         }],
     }
 }

@@ -65,6 +65,13 @@ pub fn even_levels(rule: LevelRule, layers_kept: f64, takes: &[LevelOf]) -> Vec<
         .map(|(layer, of)| (*layer, median(of.iter().map(|t| t.loudness_lufs).collect())))
         .collect();
     let loudest = medians.values().copied().fold(f64::NEG_INFINITY, f64::max);
+    let curves: BTreeMap<(u16, u16), Curve> = layers
+        .iter()
+        .map(|(layer, of)| {
+            let points = of.iter().map(|t| (f64::from(t.cell.key), t.loudness_lufs));
+            (*layer, Curve::through(points))
+        })
+        .collect();
     let gain_of = |take: &LevelOf| -> f64 {
         let layer = (take.cell.pass, take.cell.layer);
         // How far this layer should stay below the loudest.
@@ -79,13 +86,7 @@ pub fn even_levels(rule: LevelRule, layers_kept: f64, takes: &[LevelOf]) -> Vec<
                     .fold(f64::NEG_INFINITY, f64::max);
                 dbfs + below - top
             }
-            LevelRule::Smooth => {
-                let points: Vec<(f64, f64)> = layers[&layer]
-                    .iter()
-                    .map(|t| (f64::from(t.cell.key), t.loudness_lufs))
-                    .collect();
-                smooth(&points, f64::from(take.cell.key)) - take.loudness_lufs
-            }
+            LevelRule::Smooth => curves[&layer].at(f64::from(take.cell.key)) - take.loudness_lufs,
         }
     };
     takes
@@ -139,17 +140,18 @@ pub struct TuningOf {
 
 /// Cents that are added on playing, beyond what corrects the recording: the truth about the recording stays what it is.
 pub fn tune(rule: TuningRule, takes: &[TuningOf]) -> Vec<Proposed> {
-    let points: Vec<(f64, f64)> = takes
-        .iter()
-        .map(|take| (f64::from(take.root_key), take.recording_cents))
-        .collect();
+    let curve = Curve::through(
+        takes
+            .iter()
+            .map(|take| (f64::from(take.root_key), take.recording_cents)),
+    );
     takes
         .iter()
         .map(|take| {
             let cents = match rule {
                 TuningRule::Equal => 0.0,
                 TuningRule::AsRecorded => take.recording_cents,
-                TuningRule::OwnCurve => smooth(&points, f64::from(take.root_key)),
+                TuningRule::OwnCurve => curve.at(f64::from(take.root_key)),
             };
             Proposed {
                 take: take.take,
@@ -170,27 +172,56 @@ fn median(mut values: Vec<f64>) -> f64 {
 
 /// Neighbours that a point of the curve is drawn from, and how often outliers are weighted down.
 const NEIGHBOURS: usize = 9;
-const ROUNDS: usize = 3;
+const ROUNDS: usize = 4;
+/// In decibels or cents: what is closer than this is no outlier.
+const LEAST_SPREAD: f64 = 0.1;
 
-/// A robust smooth curve through points, at `x`: locally weighted straight lines with tricube weights, outliers weighted down by
-/// bisquare over six median deviations (W. S. Cleveland, J. Am. Stat. Assoc. 74, 1979).
-fn smooth(points: &[(f64, f64)], x: f64) -> f64 {
-    let mut robust = vec![1.0; points.len()];
-    for _ in 0..ROUNDS {
-        let off: Vec<f64> = points
-            .iter()
-            .map(|(at, y)| y - local_line(points, &robust, *at))
+/// A robust smooth curve through points: locally weighted straight lines with tricube weights, outliers weighted down by
+/// bisquare over six median deviations (W. S. Cleveland, J. Am. Stat. Assoc. 74, 1979). Several points at one place count as their median, so that
+/// neighbours are other places.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Curve {
+    points: Vec<(f64, f64)>,
+    robust: Vec<f64>,
+}
+
+impl Curve {
+    /// Through points `(x, y)` in any order.
+    pub fn through(points: impl IntoIterator<Item = (f64, f64)>) -> Self {
+        let mut all: Vec<(f64, f64)> = points.into_iter().collect();
+        all.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let points: Vec<(f64, f64)> = all
+            .chunk_by(|a, b| a.0 == b.0)
+            .map(|of| (of[0].0, median(of.iter().map(|(_, y)| *y).collect())))
             .collect();
-        let spread = 6.0 * median(off.iter().map(|o| o.abs()).collect());
-        if spread <= 1e-9 {
-            break;
+        let mut robust = vec![1.0; points.len()];
+        for _ in 0..ROUNDS {
+            let off: Vec<f64> = points
+                .iter()
+                .map(|(at, y)| y - local_line(&points, &robust, *at))
+                .collect();
+            // Where most lie on the curve exactly, the others are outliers all the same.
+            let spread = (6.0 * median(off.iter().map(|o| o.abs()).collect())).max(LEAST_SPREAD);
+            robust = off
+                .iter()
+                .map(|o| (1.0 - (o / spread).powi(2)).max(0.0).powi(2))
+                .collect();
         }
-        robust = off
-            .iter()
-            .map(|o| (1.0 - (o / spread).powi(2)).max(0.0).powi(2))
-            .collect();
+        Self { points, robust }
     }
-    local_line(points, &robust, x)
+
+    /// How many places it is drawn through.
+    pub fn places(&self) -> usize {
+        self.points.len()
+    }
+
+    /// Its height at `x`; 0 where it goes through nothing.
+    pub fn at(&self, x: f64) -> f64 {
+        if self.points.is_empty() {
+            return 0.0;
+        }
+        local_line(&self.points, &self.robust, x)
+    }
 }
 
 fn local_line(points: &[(f64, f64)], robust: &[f64], x: f64) -> f64 {
@@ -292,6 +323,25 @@ mod tests {
             let expected = if n == 6 { -6.0 } else { 0.0 };
             assert!((gain - expected).abs() < 0.3, "{n}: {gain}");
         }
+    }
+
+    #[test]
+    fn a_rung_that_is_wrong_in_every_layer_does_not_bend_the_curve() {
+        // Eight takes a rung, 6 cents sharp throughout; one rung 30 cents flat in all of them.
+        let points = (48..72u8).flat_map(|key| {
+            let cents = if key == 60 { -30.0 } else { 6.0 };
+            (0..8u8).map(move |n| (f64::from(key), cents + f64::from(n) * 0.05))
+        });
+        let curve = Curve::through(points);
+        assert_eq!(curve.places(), 24);
+        for key in 48..72u8 {
+            assert!(
+                (curve.at(f64::from(key)) - 6.2).abs() < 0.5,
+                "{key}: {}",
+                curve.at(f64::from(key))
+            );
+        }
+        assert_eq!(Curve::through([]).at(60.0), 0.0);
     }
 
     #[test]

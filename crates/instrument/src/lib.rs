@@ -19,7 +19,7 @@ mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
-pub use evenness::{LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
+pub use evenness::{Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
 pub use file_names::{
     NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
 };

@@ -181,6 +181,35 @@ pub struct Region {
     pub round_robin: RoundRobin,
 }
 
+impl Region {
+    /// A whole sample on every key and at every velocity, as it was recorded.
+    pub fn whole(sample: usize, root_key: u8, frames: u64) -> Self {
+        Self {
+            strand: 0,
+            sample,
+            low_key: 0,
+            high_key: 127,
+            low_velocity: 1,
+            high_velocity: 127,
+            root_key,
+            recording_cents: 0.0,
+            tune_cents: 0.0,
+            gain_db: 0.0,
+            pan: 0.0,
+            start_frame: 0,
+            end_frame: frames,
+            fade_in_frames: 0,
+            fade_out_frames: 0,
+            fade_curve: FadeCurve::Straight,
+            looped: None,
+            round_robin: RoundRobin {
+                position: 0,
+                length: 1,
+            },
+        }
+    }
+}
+
 /// The event a strand sounds on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

@@ -140,12 +140,23 @@ pub(crate) async fn choose_instead(
     if facts.get(&(Target::Take(from), Fact::Chosen)) != Some(&true.into()) {
         return Ok(());
     }
+    choose_in_place_of(store, instrument, "use the take made from it", from, new).await
+}
+
+/// One take is chosen in place of another: one undo brings the earlier one back.
+pub(crate) async fn choose_in_place_of(
+    store: &Store,
+    instrument: u64,
+    label: &str,
+    from: u64,
+    new: u64,
+) -> anyhow::Result<()> {
     let wishes = vec![
         (Target::Take(new), Fact::Chosen, Said::Value(true.into())),
         (Target::Take(from), Fact::Chosen, Said::Automatic),
     ];
     store
-        .change(instrument, "use the take made from it", wishes)
+        .change(instrument, label, wishes)
         .await?
         .map_err(|error| anyhow::anyhow!(error))?;
     Ok(())

@@ -1,9 +1,9 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan, Ring,
-    Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, key_name, make_program, suggest,
-    treat,
+    Advice, Cell, Correction, Curve, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan,
+    Ring, Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, key_name, make_program,
+    suggest, treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
@@ -39,6 +39,8 @@ pub struct TakeView {
     pub treatment: Option<Treatment>,
     /// A name of what cleaning makes of it; `null` where nothing is cleaned.
     pub cleaned: Option<String>,
+    /// Where the instrument's own tuning runs at its key, in cents from the planned one; `null` where too few takes tell.
+    pub curve_cents: Option<f64>,
     /// Where it came from, and what was heard in it at once.
     pub origin: Origin,
 }
@@ -192,7 +194,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     let map: MapSettings = said(&facts, Fact::Map).unwrap_or_default();
     let chosen = chosen(&rows, &facts);
     let mut placed = Vec::new();
-    let takes: Vec<TakeView> = rows
+    let mut takes: Vec<TakeView> = rows
         .iter()
         .map(|take| {
             let measurement = measured.get(&take.id);
@@ -239,10 +241,12 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                     .zip(measurement)
                     .and_then(|(t, facts)| t.cleaned_name(facts)),
                 treatment,
+                curve_cents: None,
                 origin: take.origin.clone(),
             }
         })
         .collect();
+    tell_curves(&mut takes);
     let program = make_program(&name, &plan, &map, &placed);
     let rings: Vec<Ring> = rows
         .iter()
@@ -290,6 +294,33 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
         program,
         plan,
     }))
+}
+
+/// What is further from its planned key is another note, and says nothing of the instrument's tuning.
+const ANOTHER_NOTE_CENTS: f64 = 60.0;
+/// Fewer rungs are no curve.
+const FEWEST_RUNGS: usize = 5;
+
+/// Tells every take where its pass's own tuning runs: a piano's stretch, an organ that is sharp throughout.
+fn tell_curves(takes: &mut [TakeView]) {
+    let off = |take: &TakeView| -> Option<f64> {
+        let pitch = take.facts.as_ref()?.pitch?;
+        let cents = (f64::from(pitch.key) - f64::from(take.cell.key)) * 100.0 + pitch.cents;
+        (take.chosen && !take.correction.no_pitch && cents.abs() <= ANOTHER_NOTE_CENTS).then_some(cents)
+    };
+    let mut passes: Vec<u16> = takes.iter().map(|take| take.cell.pass).collect();
+    passes.sort_unstable();
+    passes.dedup();
+    for pass in passes {
+        let of_pass = takes.iter().filter(|take| take.cell.pass == pass);
+        let curve = Curve::through(of_pass.filter_map(|take| Some((f64::from(take.cell.key), off(take)?))));
+        if curve.places() < FEWEST_RUNGS {
+            continue;
+        }
+        for take in takes.iter_mut().filter(|take| take.cell.pass == pass) {
+            take.curve_cents = Some((curve.at(f64::from(take.cell.key)) * 100.0).round() / 100.0);
+        }
+    }
 }
 
 /// A take's place in words: pass, note, layer and turn.

@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use instrument::{TakeLoop, Treatment};
-use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use program::{Program, Region, Sample, Shape, SoundsOn, Strand};
 use signal::Audio;
 
 /// The first channel around a loop's seam, `reach` frames on either side; what lies outside the take is silence.
@@ -97,13 +97,6 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
             shape: Shape::default(),
         }],
         regions: vec![Region {
-            strand: 0,
-            sample: 0,
-            low_key: 0,
-            high_key: 127,
-            low_velocity: 1,
-            high_velocity: 127,
-            root_key: treatment.root_key,
             recording_cents: treatment.recording_cents,
             tune_cents: treatment.tune_cents,
             gain_db: treatment.gain_db,
@@ -114,10 +107,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
             fade_out_frames: treatment.fade_out_frames,
             fade_curve: treatment.fade_curve,
             looped,
-            round_robin: RoundRobin {
-                position: 0,
-                length: 1,
-            },
+            ..Region::whole(0, treatment.root_key, audio.frames() as u64)
         }],
     };
     let ratio = program::playback_ratio(&program, &program.regions[0], key, rate);

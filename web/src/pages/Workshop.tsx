@@ -143,7 +143,8 @@ function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Prog
     ctx.fillStyle = colours.line;
     ctx.fillRect(middle, box.y + 3, 1, box.height - 6);
     const x = middle + (Math.max(-50, Math.min(50, off)) / 50) * (box.width / 2 - 8);
-    ctx.fillStyle = Math.abs(off) > 60 ? colours.mark : Math.abs(off) > 15 ? colours.chosenLine : colour;
+    const verdict = tunePlot.verdict!(off, tunePlot.expected!(cell.take!));
+    ctx.fillStyle = verdict === 2 ? colours.mark : verdict === 1 ? colours.chosenLine : colour;
     ctx.fillRect(Math.min(middle, x), box.y + box.height / 2 - 1, Math.abs(x - middle), 2);
     ctx.fillRect(x - 1.5, box.y + 4, 3, Math.max(1, box.height - 8));
     return;

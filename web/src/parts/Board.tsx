@@ -26,8 +26,12 @@ export interface Plot {
   /** Where it stood before it was treated, drawn hollow. */
   before?: (take: TakeView) => number | undefined;
   show: (value: number) => string;
-  /** 0 good, 1 to check, 2 wrong. */
-  verdict?: (value: number) => 0 | 1 | 2;
+  /** Where a take is expected to lie among its neighbours, drawn as a line. */
+  expected?: (take: TakeView) => number | undefined;
+  /** 0 good, 1 to check, 2 wrong; by how far it lies from what is expected. */
+  verdict?: (value: number, expected: number | undefined) => 0 | 1 | 2;
+  /** Whether both directions are bad, not the higher one alone. */
+  bothWays?: boolean;
 }
 
 interface Props {
@@ -43,6 +47,14 @@ function valueOf(plot: Plot, cell: BoardCell): number | undefined {
   return plot.ofCell ? plot.ofCell(cell) : cell.take && plot.value(cell.take);
 }
 
+function expectedOf(plot: Plot, cell: BoardCell): number | undefined {
+  return cell.take && plot.expected?.(cell.take);
+}
+
+function verdictOf(plot: Plot, cell: BoardCell, value: number): 0 | 1 | 2 {
+  return plot.verdict?.(value, expectedOf(plot, cell)) ?? 0;
+}
+
 /** Cells to look at, worst first: by the plot's verdict, then by how far they lie from its line or from the others. */
 export function worstFirst(plot: Plot, cells: BoardCell[]): BoardCell[] {
   const known = cells.flatMap((cell) => {
@@ -51,14 +63,17 @@ export function worstFirst(plot: Plot, cells: BoardCell[]): BoardCell[] {
   });
   const sorted = known.map((k) => k.value).sort((a, b) => a - b);
   const middle = plot.line ?? sorted[Math.floor(sorted.length / 2)] ?? 0;
-  const worth = ({ value }: { value: number }) => (plot.verdict?.(value) ?? 0) * 1e6 + (plot.verdict ? value - middle : Math.abs(value - middle));
+  const worth = ({ cell, value }: { cell: BoardCell; value: number }) => {
+    const off = value - (expectedOf(plot, cell) ?? middle);
+    return verdictOf(plot, cell, value) * 1e6 + (plot.verdict && !plot.bothWays ? off : Math.abs(off));
+  };
   return known.sort((a, b) => worth(b) - worth(a)).map((k) => k.cell);
 }
 
 export function toCheck(plot: Plot, cells: BoardCell[]): BoardCell[] {
   return cells.filter((cell) => {
     const value = valueOf(plot, cell);
-    return value !== undefined && (plot.verdict?.(value) ?? 0) > 0;
+    return value !== undefined && verdictOf(plot, cell, value) > 0;
   });
 }
 
@@ -243,12 +258,26 @@ function drawPlot(
     const x = inner + 10 + ((plot.line - plot.low) / (plot.high - plot.low)) * (PLOT_WIDTH - 20);
     ctx.fillRect(x, HEADER, 1, height);
   }
+  // The instrument's own curve, from rung to rung.
+  const curve = new Map<number, { x: number; y: number }>();
+  for (const cell of cells) {
+    const expected = expectedOf(plot, cell);
+    if (expected === undefined || curve.has(cell.cell.key)) continue;
+    const box = boxOf(cell, inner + PLOT_WIDTH, height);
+    const share = Math.min(1, Math.max(0, (expected - plot.low) / (plot.high - plot.low)));
+    curve.set(cell.cell.key, { x: inner + 10 + share * (PLOT_WIDTH - 20), y: box.y + box.height / 2 });
+  }
+  ctx.beginPath();
+  for (const [, at] of [...curve].sort((a, b) => a[0] - b[0])) ctx.lineTo(at.x, at.y);
+  ctx.strokeStyle = colours.ink3;
+  ctx.lineWidth = 1;
+  ctx.stroke();
   for (const cell of cells) {
     const x = dotAt(plot, cell, inner);
     const value = valueOf(plot, cell);
     if (x === undefined || value === undefined) continue;
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
-    const verdict = plot.verdict?.(value) ?? 0;
+    const verdict = verdictOf(plot, cell, value);
     const y = box.y + box.height / 2 + (layers > 1 ? (cell.cell.layer / (layers - 1) - 0.5) * Math.min(8, box.height / 2) : 0);
     const before = cell.take && plot.before?.(cell.take);
     if (before !== undefined) {

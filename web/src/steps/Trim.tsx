@@ -30,6 +30,7 @@ export const sidesPlot: Plot = {
   value: (take) => take.facts?.balance_db ?? undefined,
   show: (value) => `${Math.abs(value).toFixed(1)} dB to the ${value >= 0 ? "left" : "right"}`,
   verdict: (value) => (Math.abs(value) > 6 ? 2 : Math.abs(value) > 3 ? 1 : 0),
+  bothWays: true,
 };
 
 export function TrimBench({ on }: { on: OnBench }) {

@@ -24,7 +24,9 @@ export const tunePlot: Plot = {
   line: 0,
   value: centsFromPlan,
   show: (value) => `${value >= 0 ? "+" : "−"}${Math.abs(value).toFixed(1)} ct`,
-  verdict: (value) => (Math.abs(value) > 60 ? 2 : Math.abs(value) > CHECK_CENTS ? 1 : 0),
+  expected: (take) => take.curve_cents ?? undefined,
+  verdict: (value, expected) => (Math.abs(value) > 60 ? 2 : Math.abs(value - (expected ?? 0)) > CHECK_CENTS ? 1 : 0),
+  bothWays: true,
 };
 
 export function TuneBench({ on }: { on: OnBench }) {
@@ -139,7 +141,8 @@ export function TuneBench({ on }: { on: OnBench }) {
         note={
           off === undefined ? <Badge>no pitch of its own</Badge>
           : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}</Badge>
-          : Math.abs(off) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}</Badge>
+          : Math.abs(off - (take.curve_cents ?? 0)) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}{Math.abs(take.curve_cents ?? 0) >= 1 ? `, its neighbours ${tunePlot.show(take.curve_cents!)}` : ""}</Badge>
+          : Math.abs(take.curve_cents ?? 0) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}, as the whole instrument</Badge>
           : null
         }
       />

@@ -4,10 +4,12 @@ mod evening;
 mod exports;
 mod files;
 mod long_takes;
+mod looping;
 mod making;
 mod out_and_back;
 mod planning;
 mod recording;
+mod tuning;
 
 use crate::App;
 use crate::audio;
@@ -57,10 +59,10 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
         .routes(routes!(recording::through))
-        .routes(routes!(crate::audio::looped_audio))
-        .routes(routes!(crate::audio::take_snap))
-        .routes(routes!(crate::audio::take_spectrogram))
-        .routes(routes!(crate::audio::take_loops))
+        .routes(routes!(looping::looped_audio))
+        .routes(routes!(looping::take_snap))
+        .routes(routes!(tuning::take_spectrogram))
+        .routes(routes!(looping::take_loops))
         .routes(routes!(making::make_takes))
         .routes(routes!(making::fill_rungs))
         .routes(routes!(making::makings))
@@ -86,8 +88,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(exports::job_file))
         .routes(routes!(audio::take_audio))
         .routes(routes!(audio::take_peaks))
-        .routes(routes!(audio::take_pitch))
-        .routes(routes!(audio::take_seam))
+        .routes(routes!(tuning::take_pitch))
+        .routes(routes!(looping::take_seam))
 }
 
 /// The document.

@@ -12,7 +12,7 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Fact, Origin, Said, Target, Treatment};
+use instrument::{Origin, Treatment};
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::io::Write;
@@ -207,22 +207,7 @@ pub(super) async fn take_back(
     let ids = app.store.add_takes(id, vec![take]).await?;
     // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
     if let Some(new) = ids.first() {
-        let chosen = |take: u64, yes: bool| {
-            let said = if yes {
-                Said::Value(true.into())
-            } else {
-                Said::Automatic
-            };
-            (Target::Take(take), Fact::Chosen, said)
-        };
-        app.store
-            .change(
-                id,
-                "use the edited take",
-                vec![chosen(*new, true), chosen(from.id, false)],
-            )
-            .await?
-            .map_err(|error| Problem::refused(error.to_string()))?;
+        crate::making::choose_in_place_of(&app.store, id, "use the edited take", from.id, *new).await?;
     }
     Ok((
         StatusCode::CREATED,

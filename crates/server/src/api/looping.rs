@@ -1,0 +1,246 @@
+//! Loops of a take: judged, found, fitted, and heard as the engine plays them.
+
+use crate::App;
+use crate::audio::as_bytes;
+use crate::problem::Problem;
+use crate::treated::Treated;
+use axum::Json;
+use axum::extract::{Path, Query, State};
+use axum::http::header;
+use axum::response::IntoResponse;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+
+/// A loop to judge.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct LoopWish {
+    /// First frame of the loop.
+    start: u64,
+    /// First frame after it.
+    end: u64,
+    /// Frames of one period.
+    period: f64,
+    /// Crossfade before the end.
+    #[serde(default)]
+    crossfade: u64,
+    /// How alike its ends are taken for; as alike as they are where it is left out.
+    likeness: Option<u8>,
+}
+
+/// On either side of a seam that is drawn.
+const AROUND_MS: f64 = 12.0;
+
+/// What a loop is worth.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct SeamView {
+    /// Mismatch; `null` where the audio does not reach.
+    seam_db: Option<f64>,
+    /// Level change inside.
+    drift_db: f64,
+    /// How alike its ends are, 0 to 100: by this they are crossfaded.
+    likeness_percent: u8,
+    /// The first channel around its end, from 12 ms before to 12 ms after.
+    end: Vec<f32>,
+    /// The same around its start.
+    start: Vec<f32>,
+    /// As it will sound: the end with its crossfade, then the start.
+    heard: Vec<f32>,
+}
+
+/// Judges a loop of a take.
+#[utoipa::path(get, path = "/api/takes/{id}/seam", params(("id" = u64, Path), LoopWish), responses((status = 200, body = SeamView)))]
+pub(super) async fn take_seam(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<LoopWish>,
+) -> Result<Json<SeamView>, Problem> {
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let (start, end) = (wish.start as usize, wish.end as usize);
+    if start >= end || end > audio.frames() {
+        return Err(Problem::refused(
+            "A loop must lie inside its take and end after it starts.",
+        ));
+    }
+    let view = tokio::task::spawn_blocking(move || {
+        let seam = signal::seam_db(&audio, start, end, wish.period.clamp(2.0, 48_000.0));
+        let likeness_percent = seam.map_or(100, signal::likeness_percent);
+        let looped = instrument::TakeLoop {
+            likeness_percent: wish.likeness.unwrap_or(likeness_percent),
+            ..instrument::TakeLoop::plain(wish.start, wish.end, wish.crossfade)
+        };
+        let around = work::around_seam(&audio, &looped, signal::frames_of_ms(audio.rate_hz, AROUND_MS));
+        SeamView {
+            seam_db: seam.filter(|db| db.is_finite()),
+            drift_db: signal::drift_db(&audio, start, end),
+            likeness_percent,
+            end: around.end,
+            start: around.start,
+            heard: around.heard,
+        }
+    })
+    .await?;
+    Ok(Json(view))
+}
+
+/// A loop to hear.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct HeardLoop {
+    /// The loop, as JSON of a `TakeLoop`.
+    looped: String,
+    /// At which key.
+    key: u8,
+    /// How often it is gone round.
+    rounds: u32,
+    /// Only around the last seam.
+    #[serde(default)]
+    seam_only: bool,
+}
+
+/// Before and after a seam that is heard by itself.
+const AROUND_SEAM_S: f64 = 0.7;
+const MOST_HEARD_S: f64 = 60.0;
+
+/// A take with a loop, as the engine plays it: stereo, interleaved 32-bit floats at the take's rate.
+#[utoipa::path(get, path = "/api/takes/{id}/looped", params(("id" = u64, Path), HeardLoop), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 422, body = Problem)))]
+pub(super) async fn looped_audio(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<HeardLoop>,
+) -> Result<impl IntoResponse, Problem> {
+    let looped: instrument::TakeLoop =
+        serde_json::from_str(&wish.looped).map_err(|_| Problem::refused("This is no loop."))?;
+    let mut take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    if looped.start_frame < take.treatment.start_frame
+        || looped.start_frame >= looped.end_frame
+        || looped.end_frame > take.treatment.end_frame
+    {
+        return Err(Problem::refused(
+            "A loop must lie inside its take and end after it starts.",
+        ));
+    }
+    take.treatment.looped = Some(looped);
+    let audio = take.audio(&app.store, (0, 2), 0, u64::MAX).await?;
+    let heard = tokio::task::spawn_blocking(move || {
+        work::hear_loop(
+            audio,
+            &take.treatment,
+            wish.key,
+            wish.rounds.min(100),
+            MOST_HEARD_S,
+        )
+    })
+    .await?;
+    let heard = if wish.seam_only {
+        let reach = (AROUND_SEAM_S * f64::from(heard.audio.rate_hz)) as usize;
+        heard
+            .audio
+            .slice(heard.last_seam.saturating_sub(reach), heard.last_seam + reach)
+    } else {
+        heard.audio
+    };
+    let headers = [
+        (header::CONTENT_TYPE, "application/octet-stream"),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    Ok((headers, as_bytes(&heard)))
+}
+
+/// Loops of some lengths.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct LengthWish {
+    /// Seconds.
+    shortest_s: f64,
+    /// Seconds.
+    longest_s: f64,
+}
+
+/// Places to loop a take as it is cleaned now, of some lengths only, best first; none where it has no pitch.
+#[utoipa::path(get, path = "/api/takes/{id}/loops", params(("id" = u64, Path), LengthWish), responses((status = 200, body = Vec<signal::LoopCandidate>)))]
+pub(super) async fn take_loops(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<LengthWish>,
+) -> Result<Json<Vec<signal::LoopCandidate>>, Problem> {
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let Some(pitch) = take.facts.pitch else {
+        return Ok(Json(Vec::new()));
+    };
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let lengths = signal::LoopLengths {
+        shortest_s: wish.shortest_s.clamp(0.005, 60.0),
+        longest_s: wish.longest_s.clamp(0.01, 120.0),
+    };
+    let (start, end) = (take.facts.start_frame, take.facts.end_frame);
+    let period = f64::from(audio.rate_hz) / pitch.hz;
+    let found =
+        tokio::task::spawn_blocking(move || signal::find_loops_of(&audio, start, end, period, lengths))
+            .await?;
+    Ok(Json(found))
+}
+
+/// A loop's end that is to be put where it fits.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct SnapWish {
+    /// The end that was moved.
+    moved: u64,
+    /// The other end.
+    fixed: u64,
+    /// Frames of one period.
+    period: f64,
+    /// To what.
+    #[param(inline)]
+    to: Snap,
+}
+
+/// What a loop's end is drawn to.
+#[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum Snap {
+    /// The nearest rising zero crossing.
+    Zero,
+    /// Where it is most like the other end.
+    Likeness,
+}
+
+/// A frame.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct FrameView {
+    /// From the take's first.
+    frame: u64,
+}
+
+/// Where a loop's end fits, near where it was put: within one period, or 5 ms.
+#[utoipa::path(get, path = "/api/takes/{id}/snap", params(("id" = u64, Path), SnapWish), responses((status = 200, body = FrameView)))]
+pub(super) async fn take_snap(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(wish): Query<SnapWish>,
+) -> Result<Json<FrameView>, Problem> {
+    let take = Treated::of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let period = wish.period.clamp(2.0, 48_000.0);
+    let within = signal::frames_of_ms(audio.rate_hz, 5.0).max(period as usize);
+    let (moved, fixed) = (
+        (wish.moved as usize).min(audio.frames()),
+        (wish.fixed as usize).min(audio.frames()),
+    );
+    let frame = tokio::task::spawn_blocking(move || match wish.to {
+        Snap::Zero => signal::nearest_rising_zero(&audio, moved, within),
+        Snap::Likeness => signal::most_alike_near(&audio, fixed, moved, within, period),
+    })
+    .await?;
+    Ok(Json(FrameView { frame: frame as u64 }))
+}
