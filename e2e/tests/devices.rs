@@ -427,3 +427,68 @@ async fn a_foot_switch_is_learnt_and_keeps_a_take() -> anyhow::Result<()> {
     browser.close().await?;
     ladder.end().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_refused_missing_or_lost_is_said_plainly() -> anyhow::Result<()> {
+    let _turn = ONE_AT_A_TIME.lock().await;
+    let ladder = Ladder::start(false).await?;
+    let mut plan = plan("over_midi", &[69]);
+    plan["passes"][0]["tail_ms"] = json!(60_000);
+    ladder.post("/api/instruments", &json!({ "name": "No devices", "plan": plan }))?;
+    let browser = Browser::open_hearing(std::path::Path::new("/dev/null")).await?;
+    browser
+        .driver
+        .goto(&format!("{}/instruments/1/record", ladder.address))
+        .await?;
+    browser
+        .script(
+            "window.asked = navigator.mediaDevices.getUserMedia;
+             navigator.mediaDevices.getUserMedia = async () => { throw new DOMException('no', 'NotAllowedError'); };
+             Object.defineProperty(navigator, 'requestMIDIAccess', { value: async () => { throw new DOMException('no', 'SecurityError'); }, configurable: true, writable: true });",
+        )
+        .await?;
+    browser.click("button", "Look for devices").await?;
+    browser
+        .named("[role=alert]", "The browser was not allowed to use the input")
+        .await?;
+    browser
+        .named("[role=alert]", "The browser was not allowed to use MIDI")
+        .await?;
+    // A run that cannot begin says so, and the server holds nothing open.
+    browser.click("button", "Start recording").await?;
+    browser
+        .named(
+            "[data-part=toast]",
+            "The browser was not allowed to use the input",
+        )
+        .await?;
+    assert!(ladder.get("/api/instruments/1")?["run"].is_null());
+
+    // An input that goes away in the middle: the run waits.
+    browser.script(FAKE_SYNTH).await?;
+    browser
+        .script("const ask = navigator.mediaDevices.getUserMedia; navigator.mediaDevices.getUserMedia = async (w) => { window.input = await ask(w); return window.input; };")
+        .await?;
+    browser.click("button", "Look for devices again").await?;
+    browser.pick("MIDI output", "Fernhollow cable").await?;
+    browser.click("button", "Start recording").await?;
+    browser
+        .until(
+            "an open line",
+            "return document.querySelector('[data-part=line]')?.dataset.connected === 'true'",
+        )
+        .await?;
+    browser
+        .script("window.input.getAudioTracks()[0].dispatchEvent(new Event('ended'))")
+        .await?;
+    browser
+        .named("[role=alert]", "The input device has gone.")
+        .await?;
+    assert!(!ladder.get("/api/instruments/1")?["run"].is_null());
+    browser.click("button", "Stop").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| view["run"].is_null())
+        .await?;
+    browser.close().await?;
+    ladder.end().await
+}

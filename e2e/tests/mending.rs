@@ -205,7 +205,6 @@ async fn takes_are_cleaned_together_and_new_ones_made_from_them() -> anyhow::Res
             })
         })
         .await?;
-    browser.picture("clean").await?;
     // The silence before the sound: as recorded, cleaned, and what went.
     let level = |version: &str| -> anyhow::Result<f64> {
         let path = format!("/api/takes/1/audio?first=2000&end=20000&version={version}");

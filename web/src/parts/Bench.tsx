@@ -13,7 +13,7 @@ export interface OnBench {
   takes: TakeView[];
 }
 
-export function BenchHead({ on, note }: { on: OnBench; note?: React.ReactNode }) {
+export function BenchHead({ on, note, wave = true }: { on: OnBench; note?: React.ReactNode; /** Whether a waveform stands below. */ wave?: boolean }) {
   const { choose, apart, setApart } = useView();
   const { cell, take, view, cells } = on;
   const pass = view.plan.passes[cell.cell.pass];
@@ -30,7 +30,7 @@ export function BenchHead({ on, note }: { on: OnBench; note?: React.ReactNode })
         </h2>
         <p className="truncate text-[11.5px] text-ink3">
           take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz · {(view.plan.mics?.length ?? 0) > 1 ? view.plan.mics!.join(" + ") : take.channels === 2 ? "stereo" : take.channels === 1 ? "mono" : `${take.channels} channels`} · {(take.frames / take.rate_hz).toFixed(1)} s
-          {take.channels === 2 && <button className="ml-2 underline" aria-pressed={apart} onClick={() => setApart(!apart)}>{apart ? "show both sides together" : "show left and right"}</button>}
+          {wave && take.channels === 2 && <button className="ml-2 underline" aria-pressed={apart} onClick={() => setApart(!apart)}>{apart ? "show both sides together" : "show left and right"}</button>}
         </p>
       </div>
       <div className="flex items-center gap-2">

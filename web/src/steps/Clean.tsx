@@ -39,7 +39,7 @@ export function Clean({ on }: { on: OnBench }) {
   const set = (label: string, fact: Fact, value: unknown) => void change(view.id, `${label}${many}`, takes.map((t) => ({ take: t.id, fact, value }))).catch(sayError);
   const channels = cleaning.channels;
   return (
-    <section className="card flex flex-col gap-1 p-3" aria-label="Cleaning" data-part="cleaning">
+    <section className="card flex flex-col p-3" aria-label="Cleaning" data-part="cleaning">
       <div className="flex items-center gap-2 pb-1">
         <b className="font-semibold">{takes.length > 1 ? `All ${takes.length} chosen` : "This take"}</b>
         <span className="min-w-0 flex-1 truncate text-ink3">in this order; the recording stays as it is</span>
@@ -79,8 +79,8 @@ function parsePan(text: string): number | undefined {
 
 function Row({ name, says, is, onToggle, children }: { name: string; says: string; is: boolean; onToggle: (is: boolean) => void; children?: React.ReactNode }) {
   return (
-    <div className="flex min-h-[34px] items-end gap-3 border-t border-line2 py-1">
-      <button role="switch" aria-checked={is} className={`button w-28 !py-1 text-left ${is ? "on" : ""}`} onClick={() => onToggle(!is)}>{name}</button>
+    <div className="flex min-h-[32px] items-end gap-3 border-t border-line2 py-[3px]">
+      <button role="switch" aria-checked={is} className={`button w-28 !py-[3px] text-left ${is ? "on" : ""}`} onClick={() => onToggle(!is)}>{name}</button>
       {children}
       <span className="min-w-0 flex-1 truncate pb-1 text-ink3">{says}</span>
     </div>

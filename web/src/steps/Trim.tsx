@@ -27,8 +27,8 @@ export const sidesPlot: Plot = {
   low: -12,
   high: 12,
   line: 0,
-  value: (take) => take.facts?.balance_db ?? undefined,
-  show: (value) => `${Math.abs(value).toFixed(1)} dB to the ${value >= 0 ? "left" : "right"}`,
+  value: (take) => (take.facts?.balance_db == null ? undefined : -take.facts.balance_db),
+  show: (value) => `${Math.abs(value).toFixed(1)} dB to the ${value >= 0 ? "right" : "left"}`,
   verdict: (value) => (Math.abs(value) > 6 ? 2 : Math.abs(value) > 3 ? 1 : 0),
   bothWays: true,
 };
@@ -64,7 +64,7 @@ export function TrimBench({ on }: { on: OnBench }) {
   return (
     <>
       <BenchHead on={on} note={facts && facts.clipped_frames > 0 && <Badge wrong>{facts.clipped_frames} frames clipped</Badge>} />
-      <div className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[300px]" : "h-[190px]"}`}>
+      <div className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[300px]" : "h-[150px]"}`}>
         <Waveform
           take={drawable}
           heard={[start, end]}

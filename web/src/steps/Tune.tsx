@@ -138,6 +138,7 @@ export function TuneBench({ on }: { on: OnBench }) {
     <>
       <BenchHead
         on={on}
+        wave={false}
         note={
           off === undefined ? <Badge>no pitch of its own</Badge>
           : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}</Badge>
@@ -194,11 +195,11 @@ export function TuneBench({ on }: { on: OnBench }) {
         <Field label="Recording is sharp by" width="132px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onLive={(v) => player.drag(take.id, "recording_cents", v)} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={automatic} />
         <Field label="Added on playing" width="104px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onLive={(v) => player.drag(take.id, "tune_cents", v)} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
         <button role="switch" aria-checked={take.correction.no_pitch ?? false} className={`button ${take.correction.no_pitch ? "on" : ""}`} title="A chord, a noise: its root is what its maker says" onClick={() => set(take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch", "no_pitch", take.correction.no_pitch ? undefined : true)}>No pitch of its own</button>
-        <button className={`button ${pick ? "on" : ""}`} aria-pressed={pick !== undefined} title="A click on a key of the ladder sounds it as a plain tone, and makes it the root" onClick={() => setPick(pick ? undefined : (k) => { void player.plainTone(hzOfKey(k), level).catch(sayError); set("set the root by ear", "root_key", k); })}>Root by the ladder</button>
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
         <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>Reference tone</button>
         <Field label="Its level" width="90px" value={level} unit={decibels} onSet={(v) => setLevel(Math.min(0, Math.max(-60, v)))} />
+        <button className={`button ${pick ? "on" : ""}`} aria-pressed={pick !== undefined} title="A click on a key of the ladder sounds it as a plain tone, and makes it the root" onClick={() => setPick(pick ? undefined : (k) => { void player.plainTone(hzOfKey(k), level).catch(sayError); set("set the root by ear", "root_key", k); })}>Root by the ladder</button>
         <p className="num flex-1 pb-1.5 text-[12px] text-ink3" data-part="beating">{beats === undefined ? "" : beats < 0.05 ? "no beating beside the tone" : `beats ${beats.toFixed(beats < 10 ? 2 : 0)} times a second beside the tone`}</p>
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
