@@ -267,7 +267,7 @@ pub fn find_loops_of(
             continue;
         }
         let crossfade_frames = ((loop_end - loop_start) / 4)
-            .min((rate * 0.08) as usize)
+            .min((rate * crossfade_s(seam)) as usize)
             .min(loop_start.saturating_sub(start));
         found.push(LoopCandidate {
             start_frame: loop_start,
@@ -317,6 +317,16 @@ fn diverse(ranked: Vec<LoopCandidate>) -> Vec<LoopCandidate> {
     }
     first.extend(rest);
     first
+}
+
+/// Ends that are alike need a hair of crossfade, unlike ones a long one; in between in a straight line over the seam level.
+const CROSSFADE_S: (f64, f64) = (0.01, 0.2);
+const CROSSFADE_AT_DB: (f64, f64) = (-45.0, -10.0);
+
+fn crossfade_s(seam_db: f64) -> f64 {
+    let (alike, unlike) = CROSSFADE_AT_DB;
+    let share = ((seam_db - alike) / (unlike - alike)).clamp(0.0, 1.0);
+    CROSSFADE_S.0 + (CROSSFADE_S.1 - CROSSFADE_S.0) * share
 }
 
 /// What the search for lengths looks at.
