@@ -136,7 +136,7 @@ impl Browser {
             .attr("for")
             .await?
             .context("a label without a field")?;
-        Ok(self.driver.find(By::Id(&of)).await?)
+        Ok(self.driver.query(By::Id(&of)).first().await?)
     }
 
     /// Opens a Radix select by its label and picks an option.
@@ -148,7 +148,8 @@ impl Browser {
             .await?
             .context("a label without an id")?;
         self.driver
-            .find(By::Css(format!("[role=combobox][aria-labelledby='{id}']")))
+            .query(By::Css(format!("[role=combobox][aria-labelledby='{id}']")))
+            .first()
             .await?
             .click()
             .await?;

@@ -3,7 +3,7 @@
 use anyhow::Context;
 use e2e::{Browser, Ladder};
 use std::time::Duration;
-use thirtyfour::By;
+use thirtyfour::prelude::*;
 
 const LOOP_START: &str = "(() => { const l = [...document.querySelectorAll('label')].find((x) => x.textContent === 'Loop start'); return l && document.getElementById(l.htmlFor).value; })()";
 
@@ -66,7 +66,7 @@ async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result
     let before = read(&one).await?.context("no loop start")?;
 
     // The mark stands where its frame is in the picture.
-    let wave = one.driver.find(By::Css("[data-part=waveform]")).await?;
+    let wave = one.driver.query(By::Css("[data-part=waveform]")).first().await?;
     let frames: f64 = wave.attr("data-end").await?.context("end")?.parse()?;
     let start: f64 = before.replace(' ', "").parse()?;
     let rect = wave.rect().await?;

@@ -57,7 +57,11 @@ async fn a_long_take_is_cut_mended_and_dealt_out_on_the_page() -> anyhow::Result
         })
         .await?;
     // A cut by hand is one command, and is undone.
-    let wave = browser.driver.find(By::Css("[data-part=waveform]")).await?;
+    let wave = browser
+        .driver
+        .query(By::Css("[data-part=waveform]"))
+        .first()
+        .await?;
     wave.click().await?;
     browser.click("button", "Undo").await?;
     ladder
@@ -131,7 +135,8 @@ async fn files_are_shown_as_a_table_mended_and_taken_in() -> anyhow::Result<()> 
     browser.picture("files").await?;
     let rung = browser
         .driver
-        .find(By::Css("[aria-label='Rung of slate_A3_loud_rr1.wav']"))
+        .query(By::Css("[aria-label='Rung of slate_A3_loud_rr1.wav']"))
+        .first()
         .await?;
     rung.clear().await?;
     rung.send_keys("G4").await?;

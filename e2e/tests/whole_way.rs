@@ -8,6 +8,7 @@ use signal::Audio;
 use std::io::{Cursor, Read};
 use std::sync::Arc;
 use std::time::Duration;
+use thirtyfour::prelude::*;
 
 const METER: &str = "document.querySelector('[data-part=meter]').dataset";
 
@@ -26,7 +27,8 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
     // Plan: the cost follows what is typed.
     browser.click("a", "New instrument").await?;
     driver
-        .find(thirtyfour::By::Css("[data-part=name]"))
+        .query(thirtyfour::By::Css("[data-part=name]"))
+        .first()
         .await?
         .send_keys("Harbour at night")
         .await?;

@@ -21,7 +21,7 @@ import { MapBench, MapBoard } from "../steps/Map";
 import { paintPlan, planPlot } from "../steps/paintPlan";
 import { PlanBench } from "../steps/Plan";
 import { RecordBench, recordPlot } from "../steps/Record";
-import { TrimBench, sidesPlot, trimPlot } from "../steps/Trim";
+import { TrimBench, likenessPlot, sidesPlot, trimPlot } from "../steps/Trim";
 import { TuneBench, tunePlot } from "../steps/Tune";
 
 const STEPS = ["plan", "record", "trim", "tune", "loop", "map", "export"] as const;
@@ -53,9 +53,9 @@ function Open({ view, step }: { view: InstrumentView; step: Step }) {
   const { focus, chosen, choose, look, pass, setPass } = useView();
   const shown = Math.min(pass, view.plan.passes.length - 1);
   const cells = useMemo(() => boardCells(view, shown), [view, shown]);
-  const panel = useView((state) => state.panel);
+  const { panel, sides } = useView();
   const stereo = view.takes.some((take) => take.channels === 2);
-  const plot = useMemo(() => (step === "plan" ? planPlot(view.plan) : step === "trim" && panel === "clean" && stereo ? sidesPlot : PLOTS[step]), [step, view.plan, panel, stereo]);
+  const plot = useMemo(() => (step === "plan" ? planPlot(view.plan) : step === "trim" && panel === "clean" && stereo ? (sides === "likeness" ? likenessPlot : sidesPlot) : PLOTS[step]), [step, view.plan, panel, stereo, sides]);
   useEffect(() => setPass(0), [view.id, setPass]);
   useEffect(() => {
     void player.show(view).catch(sayError);

@@ -18,6 +18,8 @@ interface View {
   raw: boolean;
   /** What Trim shows below its waveform, and beside the board. */
   panel: "trim" | "clean" | "make";
+  /** Which of both Clean plots beside the board. */
+  sides: "balance" | "likeness";
   /** Waveforms show left and right apart. */
   apart: boolean;
   toast: string | undefined;
@@ -28,6 +30,7 @@ interface View {
   setPlayKeys: (on: boolean) => void;
   setRaw: (raw: boolean) => void;
   setPanel: (panel: View["panel"]) => void;
+  setSides: (sides: View["sides"]) => void;
   setApart: (apart: boolean) => void;
   say: (toast: string | undefined) => void;
 }
@@ -42,6 +45,7 @@ export const useView = create<View>((set) => ({
   playKeys: false,
   raw: false,
   panel: "trim",
+  sides: "balance",
   apart: false,
   toast: undefined,
   choose: (focus, chosen) => set({ focus, chosen }),
@@ -54,6 +58,7 @@ export const useView = create<View>((set) => ({
   setPlayKeys: (playKeys) => set({ playKeys }),
   setRaw: (raw) => set({ raw }),
   setPanel: (panel) => set({ panel }),
+  setSides: (sides) => set({ sides }),
   setApart: (apart) => set({ apart }),
   say: (toast) => set({ toast }),
 }));

@@ -5,7 +5,7 @@ import type { OnBench } from "../parts/Bench";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
-import { sayError } from "../state/view";
+import { sayError, useView } from "../state/view";
 
 type Cleaning = Schemas["Cleaning"];
 type Stage = Exclude<keyof Cleaning, "channels" | "remove_dc">;
@@ -38,6 +38,7 @@ export function Clean({ on }: { on: OnBench }) {
   const many = takes.length > 1 ? ` on ${takes.length} takes` : "";
   const set = (label: string, fact: Fact, value: unknown) => void change(view.id, `${label}${many}`, takes.map((t) => ({ take: t.id, fact, value }))).catch(sayError);
   const channels = cleaning.channels;
+  const { sides, setSides } = useView();
   return (
     <section className="card flex flex-col p-3" aria-label="Cleaning" data-part="cleaning">
       <div className="flex items-center gap-2 pb-1">
@@ -50,7 +51,7 @@ export function Clean({ on }: { on: OnBench }) {
           <div className="w-44"><Choice<Sides> label="Sides" value={channels?.sides ?? "both"} onChange={(sides) => set("change the sides", "channels", sides === "both" && (channels?.width ?? 1) === 1 ? undefined : { sides, width: channels?.width ?? 1 })} options={[{ value: "both", name: "left and right" }, { value: "sum", name: "mono: their mean" }, { value: "left", name: "mono: the left one" }, { value: "right", name: "mono: the right one" }, { value: "swapped", name: "exchanged" }]} /></div>
           <Field label="Width" width="80px" value={channels?.width ?? 1} unit={{ ...percent, show: (v) => percent.show(v * 100), parse: (t) => { const v = percent.parse(t); return v === undefined ? undefined : v / 100; }, step: 0.1, fine: 0.01 }} byHand={channels != null && channels.width !== 1} onSet={(v) => set("change the width", "channels", { sides: channels?.sides ?? "both", width: Math.min(2, Math.max(0, v)) })} onAutomatic={() => set("width as recorded", "channels", channels && channels.sides !== "both" ? { ...channels, width: 1 } : undefined)} />
           <Field label="Pan" width="80px" value={take.treatment!.pan ?? 0} unit={{ ...percent, show: (v) => (Math.abs(v) < 0.005 ? "middle" : `${Math.abs(Math.round(v * 100))} % ${v < 0 ? "left" : "right"}`), parse: parsePan, step: 0.1, fine: 0.01 }} byHand={take.correction.pan != null} onSet={(v) => set("move between left and right", "pan", Math.min(1, Math.max(-1, v)))} onAutomatic={() => set("pan back to the middle", "pan", undefined)} />
-          <p className="num pb-1.5 text-[12px] text-ink3" data-part="sides">{take.facts?.balance_db == null ? "" : `left over right ${take.facts.balance_db.toFixed(1).replace("-", "−")} dB · likeness ${take.facts.correlation?.toFixed(2).replace("-", "−")}`}</p>
+          <button className="num pb-1.5 text-left text-[12px] text-ink3 underline decoration-line" data-part="sides" title="Which of both stands beside the board" onClick={() => setSides(sides === "balance" ? "likeness" : "balance")}>{take.facts?.balance_db == null ? "" : `left over right ${take.facts.balance_db.toFixed(1).replace("-", "−")} dB · likeness ${take.facts.correlation?.toFixed(2).replace("-", "−")}`}</button>
         </div>
       )}
       <Row name="DC" says="takes the mean out" is={cleaning.remove_dc ?? false} onToggle={(is) => set(is ? "take DC out" : "leave DC in", "remove_dc", is ? true : undefined)} />

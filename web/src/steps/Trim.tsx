@@ -33,6 +33,17 @@ export const sidesPlot: Plot = {
   bothWays: true,
 };
 
+/** How alike left and right are: what works against itself in mono stands out. */
+export const likenessPlot: Plot = {
+  title: "likeness of sides",
+  low: -1,
+  high: 1,
+  line: 0,
+  value: (take) => take.facts?.correlation ?? undefined,
+  show: (value) => value.toFixed(2).replace("-", "−"),
+  verdict: (value) => (value < -0.3 ? 2 : value < 0 ? 1 : 0),
+};
+
 export function TrimBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<{ id: string; frame: number } | undefined>();
@@ -79,10 +90,13 @@ export function TrimBench({ on }: { on: OnBench }) {
           onDrop={(id, frame) => void set(id === "start" ? "move the start" : "move the end", id === "start" ? "start_frame" : "end_frame", frame)}
         />
       </div>
-      <div role="tablist" aria-label="What is done" className="flex gap-1">
+      <div className="flex items-center justify-between">
+        <div role="tablist" aria-label="What is done" className="flex gap-1">
         {([["trim", "Trim and level"], ["clean", "Clean"], ["make", "New takes"]] as const).map(([id, name]) => (
           <button key={id} role="tab" aria-selected={panel === id} className={`button ${panel === id ? "on" : ""}`} onClick={() => setPanel(id)}>{name}{id === "clean" && take.cleaned ? " ·" : ""}</button>
         ))}
+        </div>
+        <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
       {panel === "clean" && <Clean on={on} />}
       {panel === "make" && <Make on={on} />}
@@ -101,7 +115,6 @@ export function TrimBench({ on }: { on: OnBench }) {
             Use on {others.length} more
           </button>
         )}
-        <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
       <dl className="card num grid grid-cols-6 gap-x-4 gap-y-2 p-3 text-[12px]">
         {([["peak", db(facts?.peak_dbfs)], ["loudness", facts?.loudness_lufs == null ? "–" : `${facts.loudness_lufs.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`], ["start, how sure", sure(facts?.start_sure)], ["end, how sure", sure(facts?.end_sure)]] as const).map(([name, value]) => (

@@ -1,21 +1,22 @@
-//! The stretch before looping, evened: what slowly changes in level and in colour from the loop's start to its end is held at its mean.
+//! The stretch before looping, evened: what drifts in level and in colour from the loop's start to its end is held.
 
 use super::Evening;
-use crate::Audio;
 use crate::stft::{Stft, bins};
+use crate::{Audio, db_to_amplitude};
 
 /// Bands of a third of an octave from here upward; what lies below is the first of them.
 const LOWEST_HZ: f64 = 60.0;
 const PER_OCTAVE: f64 = 3.0;
-/// What changes faster than this belongs to the sound and stays.
-const SLOW_S: f64 = 0.5;
-/// No band is moved by more.
-const MOST: f32 = 2.0;
+/// The ends are compared over so long on either side, or a quarter of the loop.
+const BESIDE_S: f64 = 0.15;
+/// No band drifts by more that can be held.
+const MOST_DB: f64 = 24.0;
 /// Bands under the loudest by this much, as a power, are noise: they are moved as the whole is.
-const FAINT: f32 = 1e-6;
+const FAINT: f64 = 1e-6;
 
-/// Moves every band so that its slow level inside `start..end` is its mean there. The gains of the loop's ends go on outside it, so that
-/// nothing jumps where the loop is entered.
+/// Every band is moved by what it drifts from the loop's start to its end, in a straight line in decibels, so that both ends have its mean: exact for
+/// what dies away by itself, and nothing is done to what beats or moves and is at its end as it was at its start. Outside the loop the gains of its
+/// ends go on, so that nothing jumps where it is entered.
 pub(super) fn evening(audio: &mut Audio, wish: &Evening, start: usize, end: usize) {
     let stft = Stft::new(audio.rate_hz);
     let frames = audio.frames();
@@ -28,52 +29,63 @@ pub(super) fn evening(audio: &mut Audio, wish: &Evening, start: usize, end: usiz
         .iter()
         .map(|channel| stft.forward(channel))
         .collect();
+    let count = spectra.first().map_or(0, Vec::len);
     let middle = |n: usize| stft.span(n).start + stft.size() as i64 / 2;
-    let inside: Vec<usize> = (0..spectra.first().map_or(0, Vec::len))
-        .filter(|n| (start as i64..end as i64).contains(&middle(*n)))
-        .collect();
-    let (Some(&first), Some(&last)) = (inside.first(), inside.last()) else {
-        return;
-    };
-    let reach = (SLOW_S / 2.0 * f64::from(audio.rate_hz) / stft.hop() as f64)
-        .min((last - first) as f64 / 6.0)
-        .max(1.0) as usize;
-    let bands = bands(audio.rate_hz, stft.size());
-    // All sides of a band together, so that nothing wanders.
-    let powers = |band: &std::ops::Range<usize>| -> Vec<f32> {
-        inside
-            .iter()
-            .map(|&n| {
-                spectra
-                    .iter()
-                    .flat_map(|side| &side[n][band.clone()])
-                    .map(|bin| bin.norm_sqr())
-                    .sum()
-            })
+    let reach = (BESIDE_S * f64::from(audio.rate_hz)).min((end - start) as f64 / 4.0) as i64;
+    let around = |frame: usize| -> Vec<usize> {
+        (0..count)
+            .filter(|n| (middle(*n) - frame as i64).abs() <= reach.max(stft.hop() as i64))
             .collect()
     };
-    let whole = gains(&powers(&(0..bins(stft.size()))), reach, wish.share);
-    let loudest: f32 = bands
-        .iter()
-        .map(|band| powers(band).iter().sum::<f32>())
-        .fold(0.0, f32::max);
-    let per_band: Vec<Vec<f32>> = bands
+    let (first, last) = (around(start), around(end));
+    if first.is_empty() || last.is_empty() {
+        return;
+    }
+    // All sides of a band together, so that nothing wanders.
+    let power = |band: &std::ops::Range<usize>, at: &[usize]| -> f64 {
+        let sum: f64 = at
+            .iter()
+            .flat_map(|&n| spectra.iter().flat_map(move |side| &side[n][band.clone()]))
+            .map(|bin| f64::from(bin.norm_sqr()))
+            .sum();
+        sum / at.len() as f64
+    };
+    let drift_db = |band: &std::ops::Range<usize>| -> f64 {
+        let (a, b) = (power(band, &first), power(band, &last));
+        if a > 0.0 && b > 0.0 {
+            (10.0 * (b / a).log10()).clamp(-MOST_DB, MOST_DB)
+        } else {
+            0.0
+        }
+    };
+    let bands = bands(audio.rate_hz, stft.size());
+    let whole = drift_db(&(0..bins(stft.size())));
+    let loudest = bands.iter().map(|band| power(band, &first)).fold(0.0, f64::max);
+    let drifts: Vec<f64> = bands
         .iter()
         .map(|band| {
-            let powers = powers(band);
-            if powers.iter().sum::<f32>() < loudest * FAINT {
-                whole.clone()
+            if power(band, &first) < loudest * FAINT {
+                whole
             } else {
-                gains(&powers, reach, wish.share)
+                drift_db(band)
             }
         })
         .collect();
+    let share = wish.share.clamp(0.0, 1.0);
+    let gains_at = |n: usize| -> Vec<f32> {
+        let place = (middle(n) as f64 - start as f64) / (end - start) as f64;
+        let from_mean = place.clamp(0.0, 1.0) - 0.5;
+        drifts
+            .iter()
+            .map(|drift| db_to_amplitude(-drift * from_mean * share) as f32)
+            .collect()
+    };
+    let gains: Vec<Vec<f32>> = (0..count).map(gains_at).collect();
     for (channel, mut spectra) in audio.channels.iter_mut().zip(spectra) {
-        for (n, spectrum) in spectra.iter_mut().enumerate() {
-            let at = n.clamp(first, last) - first;
-            for (band, gains) in bands.iter().zip(&per_band) {
+        for (spectrum, gains) in spectra.iter_mut().zip(&gains) {
+            for (band, gain) in bands.iter().zip(gains) {
                 for bin in &mut spectrum[band.clone()] {
-                    *bin *= gains[at];
+                    *bin *= *gain;
                 }
             }
         }
@@ -97,27 +109,6 @@ fn bands(rate_hz: u32, size: usize) -> Vec<std::ops::Range<usize>> {
     edges.windows(2).map(|pair| pair[0]..pair[1]).collect()
 }
 
-/// What brings a band's slow course to its mean, as amplitudes.
-fn gains(powers: &[f32], reach: usize, share: f64) -> Vec<f32> {
-    let slow: Vec<f32> = (0..powers.len())
-        .map(|n| {
-            // As far as there is on both sides: an end is not drawn towards the middle.
-            let reach = reach.min(n).min(powers.len() - 1 - n).max(reach / 3);
-            let around = &powers[n.saturating_sub(reach)..(n + reach + 1).min(powers.len())];
-            around.iter().sum::<f32>() / around.len() as f32
-        })
-        .collect();
-    let mean = slow.iter().sum::<f32>() / slow.len().max(1) as f32;
-    slow.iter()
-        .map(|power| {
-            let exact = (mean / power.max(f32::MIN_POSITIVE))
-                .sqrt()
-                .clamp(1.0 / MOST, MOST);
-            exact.powf(share.clamp(0.0, 1.0) as f32)
-        })
-        .collect()
-}
-
 #[cfg(test)]
 mod tests {
     use super::super::tests::RATE;
@@ -125,32 +116,37 @@ mod tests {
     use crate::{drift_db, seam_db};
     use std::f64::consts::TAU;
 
-    /// A dying tone whose upper partials die faster.
-    fn dying() -> Audio {
+    fn sound(level: impl Fn(f64, f64) -> f64) -> Audio {
         let samples = (0..4 * RATE)
             .map(|n| {
                 let t = f64::from(n) / f64::from(RATE);
-                let partial = |k: f64| (t * 220.0 * k * TAU).sin() / k * (-t * 0.3 * k).exp();
+                let partial = |k: f64| (t * 220.0 * k * TAU).sin() / k * level(t, k);
                 ((1..6).map(|k| partial(f64::from(k))).sum::<f64>() * 0.3) as f32
             })
             .collect();
         Audio::mono(RATE, samples)
     }
 
+    /// 220 periods of 220 Hz: one second.
+    const LOOP: (usize, usize) = (48_000, 96_000);
+
+    fn seam(audio: &Audio) -> f64 {
+        seam_db(audio, LOOP.0, LOOP.1, f64::from(RATE) / 220.0).unwrap()
+    }
+
+    fn evened(audio: &Audio, share: f64) -> Audio {
+        let mut out = audio.clone();
+        evening(&mut out, &Evening { share }, LOOP.0, LOOP.1);
+        out
+    }
+
     #[test]
-    fn a_dying_tone_loops_once_it_is_evened() {
-        let before = dying();
-        // 220 periods of 220 Hz: one second.
-        let (start, end) = (48_000, 96_000);
-        let seam = |audio: &Audio| seam_db(audio, start, end, f64::from(RATE) / 220.0).unwrap();
-        let mut after = before.clone();
-        evening(&mut after, &Evening { share: 1.0 }, start, end);
-        assert!(drift_db(&before, start, end) > 2.0);
-        assert!(
-            drift_db(&after, start, end) < 0.3,
-            "{}",
-            drift_db(&after, start, end)
-        );
+    fn a_dying_tone_whose_upper_partials_die_faster_loops_once_it_is_evened() {
+        let before = sound(|t, k| (-t * 0.3 * k).exp());
+        let drift = |audio: &Audio| drift_db(audio, LOOP.0, LOOP.1);
+        let after = evened(&before, 1.0);
+        assert!(drift(&before) > 2.0);
+        assert!(drift(&after) < 0.3, "{}", drift(&after));
         assert!(
             seam(&before) > -14.0 && seam(&after) < seam(&before) - 12.0,
             "{} {}",
@@ -158,9 +154,19 @@ mod tests {
             seam(&after)
         );
         // The share of the evening is the share of the drift that goes.
-        let mut half = before.clone();
-        evening(&mut half, &Evening { share: 0.5 }, start, end);
-        let left = drift_db(&half, start, end) / drift_db(&before, start, end);
+        let left = drift(&evened(&before, 0.5)) / drift(&before);
         assert!((left - 0.5).abs() < 0.12, "{left}");
+    }
+
+    #[test]
+    fn what_beats_over_whole_beats_is_left_as_it_is() {
+        let before = sound(|t, _| 1.0 + 0.4 * (t * 2.0 * TAU).cos());
+        let after = evened(&before, 1.0);
+        assert!(
+            seam(&before) < -60.0 && seam(&after) < -40.0,
+            "{} {}",
+            seam(&before),
+            seam(&after)
+        );
     }
 }
