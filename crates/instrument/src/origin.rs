@@ -143,6 +143,9 @@ pub struct SoundCheck {
     pub delay_ms: Option<f64>,
     /// Highest sample of the loudest note; `None` where none was played.
     pub peak_dbfs: Option<f64>,
+    /// The noise of the silence by bands, see [`signal::noise_bands`]: for takes that have no silence of their own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub noise_bands: Vec<f32>,
     /// Sentences: what is good, and what to do.
     pub advice: Vec<String>,
 }

@@ -94,8 +94,15 @@ impl Treated {
         let _turn = TURNS.acquire().await?;
         let audio = store.take_audio(&self.row, 0, self.row.frames).await?;
         let (cleaning, places) = (self.treatment.cleaning, self.treatment.places(&self.facts));
+        let check = self.row.origin.sound_check.as_ref();
+        let room = check.map(|check| check.noise_bands.clone()).unwrap_or_default();
         tokio::task::spawn_blocking(move || {
-            signal::clean(&audio.channels_of(first_channel, channels), &cleaning, places)
+            signal::clean_in_room(
+                &audio.channels_of(first_channel, channels),
+                &cleaning,
+                places,
+                &room,
+            )
         })
         .await
         .context("a take could not be rendered")

@@ -247,7 +247,7 @@ impl HandSession {
                     return Vec::new();
                 }
                 let audio = quiet;
-                let mut check = check_silence(&audio.to_mono(), self.settings.rate_hz);
+                let mut check = check_silence(&audio);
                 check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
                 self.floor = db_to_amplitude(check.noise_floor_dbfs);
                 self.check = Some(check.judged());

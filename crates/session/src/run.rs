@@ -164,7 +164,7 @@ impl Session {
                 }
                 let silence = std::mem::take(&mut self.silence);
                 let audio = self.windows.planar(&silence);
-                let mut check = check_silence(&audio.to_mono(), self.settings.rate_hz);
+                let mut check = check_silence(&audio);
                 check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
                 self.floor = db_to_amplitude(check.noise_floor_dbfs);
                 self.check = Some(check.judged());

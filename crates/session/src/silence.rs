@@ -1,7 +1,7 @@
 //! What silence tells of a rig: its floor, and the hum in it.
 
 use instrument::SoundCheck;
-use signal::amplitude_to_db;
+use signal::{Audio, amplitude_to_db, noise_bands};
 use std::f64::consts::TAU;
 
 /// A hum is named where it holds this much of the silence's power: −6 dB.
@@ -22,7 +22,8 @@ fn power_at(mono: &[f32], rate_hz: u32, hz: f64) -> f64 {
 }
 
 /// Floor and hum of a silence of 200 ms or more. Its length is cut to whole periods of 10 Hz, of which both 50 and 60 Hz are multiples.
-pub fn check_silence(mono: &[f32], rate_hz: u32) -> SoundCheck {
+pub fn check_silence(audio: &Audio) -> SoundCheck {
+    let (mono, rate_hz) = (audio.to_mono(), audio.rate_hz);
     let block = (rate_hz / 10).max(1) as usize;
     let mono = &mono[..mono.len() / block * block];
     let power = mono.iter().map(|&x| f64::from(x) * f64::from(x)).sum::<f64>() / mono.len().max(1) as f64;
@@ -41,6 +42,7 @@ pub fn check_silence(mono: &[f32], rate_hz: u32) -> SoundCheck {
         noise_floor_dbfs: amplitude_to_db(power.sqrt().max(1e-6)),
         hum_dbfs: stands_out.then(|| amplitude_to_db(hum.sqrt())),
         hum_hz: stands_out.then_some(hz),
+        noise_bands: noise_bands(audio),
         ..SoundCheck::default()
     }
 }
@@ -60,7 +62,7 @@ mod tests {
             .render(24_000)
             .samples;
         let mono: Vec<f32> = stereo.chunks_exact(2).map(|f| f[0]).collect();
-        check_silence(&mono, 48_000)
+        check_silence(&Audio::mono(48_000, mono))
     }
 
     #[test]

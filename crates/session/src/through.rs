@@ -106,7 +106,7 @@ impl ThroughSession {
                     return Vec::new();
                 }
                 let audio = self.audio_heard();
-                let mut check = check_silence(&audio.to_mono(), self.rate_hz);
+                let mut check = check_silence(&audio);
                 check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
                 self.floor = db_to_amplitude(check.noise_floor_dbfs);
                 self.check = Some(check.judged());

@@ -11,6 +11,7 @@ mod hiss;
 
 use crate::Audio;
 pub use filters::find_hum;
+pub use hiss::noise_bands;
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever a stage here gives other samples: what was rendered by an older one is rendered anew.
@@ -167,6 +168,11 @@ pub struct Places {
 
 /// The take with every stage done. Samples that are no numbers count as silence.
 pub fn clean(audio: &Audio, wished: &Cleaning, places: Places) -> Audio {
+    clean_in_room(audio, wished, places, &[])
+}
+
+/// The same, with the [`noise_bands`] of the room it was recorded in, for takes that have no silence of their own; none where they are not known.
+pub fn clean_in_room(audio: &Audio, wished: &Cleaning, places: Places, room: &[f32]) -> Audio {
     let mut out = audio.clone();
     for x in out.channels.iter_mut().flatten().filter(|x| !x.is_finite()) {
         *x = 0.0;
@@ -185,7 +191,7 @@ pub fn clean(audio: &Audio, wished: &Cleaning, places: Places) -> Audio {
         filters::hum(&mut out, wish, &silence);
     }
     if let Some(wish) = &wished.hiss {
-        hiss::hiss(&mut out, wish, &silence);
+        hiss::hiss(&mut out, wish, &silence, room);
     }
     if let Some(wish) = &wished.expander {
         dynamics::expander(&mut out, wish, &silence);
