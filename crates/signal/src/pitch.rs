@@ -42,8 +42,10 @@ const DOUBT: f64 = 0.62;
 const SHORT_ATTACK_S: f64 = 0.012;
 const SHORT_S: f64 = 0.12;
 const SHORT_PERIODS: f64 = 24.0;
-/// They have to be better by this to be believed.
+/// They have to be better by this to be believed; by much where they hold few periods.
 const CLEARLY: f64 = 0.05;
+const FEWEST_PERIODS: f64 = 12.0;
+const FAR: f64 = 0.3;
 /// Under this nothing is called a pitch.
 const LEAST_CONFIDENCE: f64 = 0.3;
 
@@ -78,22 +80,29 @@ pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Op
     if len < 512 {
         return None;
     }
-    let long = judged(&samples[first..first + len], rate_hz, LOWEST_HZ, HEARD);
-    // A short, high sound is over long before the stretch is: where the whole of it leaves doubt, its first moments are asked.
+    let heard = &samples[first..first + len];
+    let long = judged(heard, rate_hz, LOWEST_HZ, HEARD);
+    // A short, high sound is over long before the stretch is, and a wide vibrato smears its partials: where the whole of it leaves doubt, its
+    // first moments are asked.
     let doubtful = long.is_none_or(|(_, worth)| worth < DOUBT);
+    let moment = |periods: f64, least: f64| {
+        let from = start + ((rate * SHORT_ATTACK_S) as usize).min((end - start) / 8);
+        let len = (end - from).min((rate * SHORT_S) as usize) & !63;
+        let lowest = periods * rate / len.max(1) as f64;
+        let (hz, worth) = judged(samples.get(from..from + len)?, rate_hz, lowest, HEARD_SHORT)?;
+        (worth > long.map_or(0.0, |(_, worth)| worth) + least).then_some((hz, worth))
+    };
     let short = doubtful
-        .then(|| {
-            let from = start + ((rate * SHORT_ATTACK_S) as usize).min((end - start) / 8);
-            let len = (end - from).min((rate * SHORT_S) as usize) & !63;
-            let lowest = SHORT_PERIODS * rate / len.max(1) as f64;
-            judged(samples.get(from..from + len)?, rate_hz, lowest, HEARD_SHORT)
-        })
-        .flatten();
-    let (hz, worth) = match (long, short) {
-        (Some(long), Some(short)) if short.1 > long.1 + CLEARLY => short,
-        (Some(long), _) => long,
-        (None, Some(short)) => short,
-        (None, None) => return None,
+        .then(|| [moment(SHORT_PERIODS, CLEARLY), moment(FEWEST_PERIODS, FAR)])
+        .into_iter()
+        .flatten()
+        .flatten()
+        .max_by(|a, b| a.1.total_cmp(&b.1));
+    let (hz, worth) = short.or(long)?;
+    let hz = if short.is_some() || lines_beside(heard, rate_hz, hz) {
+        middle_of_vibrato(heard, rate_hz, hz).unwrap_or(hz)
+    } else {
+        hz
     };
     if worth < LEAST_CONFIDENCE {
         return None;
@@ -105,6 +114,58 @@ pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Op
         cents,
         confidence: worth.min(1.0),
     })
+}
+
+/// A pitch that moves has a spectrum of many lines, none of which is its middle: beside one of its partials, so near and so strong.
+const BESIDE: f64 = 0.12;
+const BESIDE_CENTS: f64 = 45.0;
+
+fn lines_beside(samples: &[f32], rate_hz: u32, hz: f64) -> bool {
+    let spectrum = partials(samples, rate_hz);
+    (1..=6).any(|number| {
+        let at = hz * f64::from(number);
+        let near: Vec<f64> = spectrum
+            .iter()
+            .filter(|line| (1200.0 * (line.hz / at).log2()).abs() < BESIDE_CENTS)
+            .map(|line| line.amplitude)
+            .collect();
+        let top = near.iter().copied().fold(0.0, f64::max);
+        near.iter().filter(|amplitude| **amplitude > top * BESIDE).count() > 2
+    })
+}
+
+/// What moves by less, from its tenth to its ninetieth percentile, stands still.
+const MOVES_CENTS: f64 = 8.0;
+const MOMENTS: usize = 64;
+/// Moments that lie further under the loudest are its tail: 20 dB.
+const STILL_LOUD: f64 = 0.1;
+
+/// The middle of a pitch that moves to and fro, as the mean over time of what is heard in short windows; `None` where it stands still, or
+/// where most of the stretch is its tail.
+fn middle_of_vibrato(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
+    let hop = (samples.len() / MOMENTS).max(1);
+    let levels: Vec<f64> = samples
+        .chunks(hop)
+        .map(|of| (of.iter().map(|x| f64::from(x * x)).sum::<f64>() / of.len() as f64).sqrt())
+        .collect();
+    let loudest = levels.iter().copied().fold(0.0, f64::max);
+    let cents: Vec<f64> = pitch_curve(samples, rate_hz, 0, samples.len(), hz, hop)
+        .iter()
+        .filter(|point| levels[(point.frame / hop).min(levels.len() - 1)] > loudest * STILL_LOUD)
+        .map(|point| 1200.0 * (point.hz / hz).log2())
+        .collect();
+    if cents.len() < MOMENTS / 2 {
+        return None;
+    }
+    let mut sorted = cents.clone();
+    sorted.sort_by(f64::total_cmp);
+    let (low, high) = (sorted[sorted.len() / 10], sorted[sorted.len() * 9 / 10]);
+    let inside: Vec<f64> = cents
+        .into_iter()
+        .filter(|c| (low - MOVES_CENTS..=high + MOVES_CENTS).contains(c))
+        .collect();
+    let mean = inside.iter().sum::<f64>() / inside.len().max(1) as f64;
+    (high - low > MOVES_CENTS).then(|| hz * (mean / 1200.0).exp2())
 }
 
 /// The pitch of one short window, as a frequency.
@@ -370,6 +431,39 @@ mod tests {
             })
             .collect();
         assert!(cents_off(&samples, 523.25).abs() < 2.0);
+    }
+
+    /// The pitch of a vibrato is its middle; tones that beat have the pitch between theirs.
+    #[test]
+    fn a_vibrato_has_its_middle_for_a_pitch() {
+        let mut worst = (0.0f64, String::new());
+        for n in 0..36 {
+            let hz = 65.4 * 2f64.powf(f64::from(n % 12) / 2.4);
+            let (depth, speed) = (
+                [12.0, 30.0, 50.0][n as usize / 12],
+                4.6 + 0.15 * f64::from(n % 13),
+            );
+            let mut phase = 0.0;
+            let samples: Vec<f32> = (0..72_000)
+                .map(|n| {
+                    let moved = depth * (TAU * speed * f64::from(n) / 48_000.0).sin();
+                    phase += TAU * hz * (moved / 1200.0).exp2() / 48_000.0;
+                    (1..=10)
+                        .map(|k| (phase * f64::from(k)).sin() / f64::from(k))
+                        .sum::<f64>() as f32
+                        * 0.2
+                })
+                .collect();
+            let off = cents_off(&samples, hz);
+            if off.abs() > worst.0 {
+                worst = (
+                    off.abs(),
+                    format!("{off:.2} cents at {hz:.1} Hz, ±{depth} cents, {speed:.2} Hz"),
+                );
+            }
+        }
+        println!("worst pitch of a vibrato: {}", worst.1);
+        assert!(worst.0 <= 3.0, "{worst:?}");
     }
 
     #[test]
