@@ -107,6 +107,11 @@ impl Fact {
             .map(|(_, name)| *name)
     }
 
+    /// Whether saying it may alter samples: a stage of cleaning, or the loop that is evened.
+    pub fn is_rendered(self) -> bool {
+        self == Self::Loop || self.cleaning_field().is_some()
+    }
+
     fn is_of_instrument(self) -> bool {
         matches!(self, Self::Name | Self::Plan | Self::Map | Self::Tags)
     }

@@ -37,9 +37,9 @@ pub struct LevelOf {
     pub take: u64,
     /// Its cell.
     pub cell: Cell,
-    /// As recorded.
+    /// Before its gain.
     pub peak_dbfs: f64,
-    /// As recorded.
+    /// Before its gain.
     pub loudness_lufs: f64,
 }
 

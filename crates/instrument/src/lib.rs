@@ -14,6 +14,7 @@ mod offer;
 mod origin;
 mod plan;
 mod slicing;
+mod spread;
 mod taking_in;
 mod treatment;
 
@@ -30,5 +31,10 @@ pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, fi
 pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
-pub use taking_in::{HeardInFile, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of};
-pub use treatment::{Correction, Suggestion, TakeLoop, Treatment, suggest, treat};
+pub use spread::{Part, Spread, SpreadTake, spread};
+pub use taking_in::{
+    HeardInFile, MOST_TAKE_S, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of,
+};
+pub use treatment::{
+    ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, heard_for, suggest, treat,
+};

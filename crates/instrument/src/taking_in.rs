@@ -8,6 +8,9 @@ use program::SoundsOn;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// No take is longer, in seconds: what is longer is a long take, and is cut.
+pub const MOST_TAKE_S: u64 = 300;
+
 /// Under this the pitch heard is no evidence.
 const SURE: f64 = 0.5;
 

@@ -3,7 +3,7 @@
 use crate::{Inside, Kind};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::{Cleaning, Measurement, Places};
+use signal::{Cleaning, LoopCandidate, Measurement, Pitch, Places};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -11,8 +11,11 @@ const ROOM_MS: f64 = 2.0;
 /// "Short fades at both ends, a couple of ms at least" (common practice).
 const FADE_IN_MS: f64 = 1.0;
 const FADE_OUT_MS: f64 = 20.0;
-/// A pitch further from its cell's key than this is another note: the root follows the pitch.
+/// A pitch is believed from here on, where it is the planned one a little sooner: that both agree is evidence.
 const SURE: f64 = 0.5;
+const SURE_AS_PLANNED: f64 = 0.4;
+/// A pitch further from its cell's key than this is another note: the root follows the pitch.
+pub const ANOTHER_NOTE_CENTS: f64 = 60.0;
 
 /// A loop as the maker sets it. Frames count from the take's first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -52,6 +55,18 @@ impl TakeLoop {
             likeness_percent: alike(),
             way: LoopWay::Forward,
             runs: through_release(),
+        }
+    }
+
+    /// A loop that was found, crossfaded as its ends want it.
+    pub fn found(candidate: &LoopCandidate) -> Self {
+        Self {
+            likeness_percent: candidate.likeness_percent,
+            ..Self::plain(
+                candidate.start_frame as u64,
+                candidate.end_frame as u64,
+                candidate.crossfade_frames as u64,
+            )
         }
     }
 }
@@ -159,7 +174,12 @@ mod double_option {
     }
 }
 
-/// Suggests a treatment for a take of a cell's `key`. Where the pitch heard is sure and another note, the root
+/// What was measured of a take, heard for its cell's `key`: see [`Measurement::hinted`].
+pub fn heard_for(key: u8, measured: Measurement) -> Measurement {
+    measured.hinted(key, ANOTHER_NOTE_CENTS)
+}
+
+/// Suggests a treatment for a take of a cell's `key`, from what was [`heard_for`] it. Where the pitch heard is sure and another note, the root
 /// follows what was heard: a root is the truth about the recording. What stood inside the take's file goes before what was measured.
 pub fn suggest(
     kind: Kind,
@@ -174,33 +194,21 @@ pub fn suggest(
     let end_frame = (facts.end_frame as u64 + ms(FADE_OUT_MS))
         .min(frames)
         .max(start_frame + 1);
+    // Cents count from the cell's key where the pitch is the planned one, else from the key heard.
+    let over_key = |pitch: &Pitch| (f64::from(pitch.key) - f64::from(key)) * 100.0 + pitch.cents;
     let (root_key, recording_cents) = match facts.pitch {
-        Some(pitch) if pitch.confidence >= SURE => {
-            // Cents count from the cell's key where the pitch is within 60 cents of it, else from the key heard.
-            let over_key = (f64::from(pitch.key) - f64::from(key)) * 100.0 + pitch.cents;
-            if over_key.abs() <= 60.0 {
-                (key, over_key)
-            } else {
-                (pitch.key, pitch.cents)
-            }
+        Some(pitch)
+            if over_key(&pitch).abs() <= ANOTHER_NOTE_CENTS && pitch.confidence >= SURE_AS_PLANNED =>
+        {
+            (key, over_key(&pitch))
         }
+        Some(pitch) if pitch.confidence >= SURE => (pitch.key, pitch.cents),
         _ => (key, 0.0),
     };
     let (root_key, recording_cents) = inside
         .and_then(|inside| Some((inside.root_key?, inside.recording_cents)))
         .unwrap_or((root_key, recording_cents));
-    let measured = facts
-        .loops
-        .first()
-        .filter(|_| kind.loops())
-        .map(|found| TakeLoop {
-            likeness_percent: found.likeness_percent,
-            ..TakeLoop::plain(
-                found.start_frame as u64,
-                found.end_frame as u64,
-                found.crossfade_frames as u64,
-            )
-        });
+    let measured = facts.loops.first().filter(|_| kind.loops()).map(TakeLoop::found);
     let looped = inside
         .and_then(|inside| inside.looped)
         .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)
@@ -340,6 +348,21 @@ mod tests {
         assert!((flat.recording_cents + 18.0).abs() < 0.5);
         let wrong = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(58, 10.0), None);
         assert_eq!(wrong.root_key, 58);
+    }
+
+    #[test]
+    fn a_doubtful_pitch_is_believed_where_it_is_the_planned_one() {
+        let doubtful = |key, cents| {
+            let mut facts = facts(key, cents);
+            facts.pitch = facts.pitch.map(|pitch| Pitch {
+                confidence: 0.45,
+                ..pitch
+            });
+            suggest(Kind::Sustained, 57, 48_000, 96_000, &facts, None)
+        };
+        assert!((doubtful(57, 20.0).recording_cents - 20.0).abs() < 0.5);
+        let other = doubtful(64, 20.0);
+        assert_eq!((other.root_key, other.recording_cents), (57, 0.0));
     }
 
     #[test]

@@ -3,6 +3,7 @@
 use crate::App;
 use crate::problem::Problem;
 use crate::treated::Treated;
+use anyhow::Context;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::header;
@@ -16,6 +17,8 @@ use utoipa::{IntoParams, ToSchema};
 /// Frames sent at once at most.
 pub(crate) const MOST_FRAMES: u64 = 1 << 20;
 const MOST_COLUMNS: usize = 4_096;
+/// So few frames are drawn from themselves, not from an overview: 1.4 s at 48 kHz.
+const FRAMES_AT_HAND: u64 = 1 << 16;
 /// Longer takes are drawn as recorded: five minutes at 48 kHz.
 const MOST_CLEANED_FRAMES: u64 = 300 * 48_000;
 
@@ -178,7 +181,7 @@ pub(crate) async fn take_peaks(
         };
         let audio = one_of(audio, wish.channel);
         let columns = wish.columns.clamp(1, MOST_COLUMNS);
-        let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
+        let peaks = tokio::task::spawn_blocking(move || signal::peak_columns(&audio, columns)).await?;
         return Ok(Json(PeaksView::of(&peaks)));
     }
     let whole = Part {
@@ -213,26 +216,37 @@ pub(crate) async fn peaks_of(app: &App, part: Part<'_>, wish: Columns) -> Result
         return Err(Problem::refused("That stretch is empty."));
     }
     let (first, frames) = (part.first + wish.first, end - wish.first);
+    if frames > FRAMES_AT_HAND && frames / columns as u64 >= work::OVERVIEW_FRAMES {
+        let path = peaks_path(part.recording);
+        if let Some(header) = app.store.bytes_of(&path, work::Overview::HEADER).await? {
+            let overview = work::Overview::read(&header).context("an overview cannot be read")?;
+            let (span, channel) = ((first, first + frames), wish.channel);
+            let part = overview.part(span.0, span.1, columns);
+            let bytes = app
+                .store
+                .bytes_of(&path, part.bytes.clone())
+                .await?
+                .unwrap_or_default();
+            let peaks =
+                tokio::task::spawn_blocking(move || part.columns(&bytes, span, columns, channel)).await?;
+            return Ok(Json(PeaksView::of(&peaks)));
+        }
+    }
     if frames > MOST_FRAMES {
-        let range = work::peak_bytes(first, first + frames);
-        let found = app.store.bytes_of(&peaks_path(part.recording), range).await?;
-        let Some(bytes) = found else {
-            return Err(Problem::refused("Its picture is still being drawn."));
-        };
-        return Ok(Json(PeaksView::of(&work::overview_columns(&bytes, columns))));
+        return Err(Problem::refused("Its picture is still being drawn."));
     }
     let audio = app
         .store
         .read_recording(part.recording, part.form, first, frames)
         .await?;
     let audio = one_of(audio, wish.channel);
-    let peaks = tokio::task::spawn_blocking(move || work::audio_columns(&audio, columns)).await?;
+    let peaks = tokio::task::spawn_blocking(move || signal::peak_columns(&audio, columns)).await?;
     Ok(Json(PeaksView::of(&peaks)))
 }
 
 /// Where the peaks of a long recording lie.
 pub(crate) fn peaks_path(recording: &str) -> String {
-    format!("overviews/{recording}.peaks")
+    format!("overviews/{recording}.pyramid")
 }
 
 /// Where the levels of a long recording lie.

@@ -2,12 +2,14 @@
 
 mod api;
 mod audio;
+mod curves;
 mod demo;
 mod guard;
 mod live;
 mod making;
 mod problem;
 mod recording;
+mod seeking;
 mod treated;
 mod view;
 mod workers;

@@ -1,8 +1,8 @@
 //! A take as its treatment makes it: where its samples are altered they are rendered, and kept under a name of all that went in.
 
 use anyhow::Context;
-use instrument::{Correction, Fact, Plan, Treatment, suggest, treat};
-use signal::{Audio, Measurement};
+use instrument::{Correction, Fact, Plan, Treatment, heard_for, suggest, treat};
+use signal::{Audio, Levels, Measurement};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use store::{Store, TakeRow};
@@ -32,6 +32,7 @@ impl Treated {
         let (Some(row), Some(facts)) = (store.take(id).await?, store.measurement(id).await?) else {
             return Ok(None);
         };
+        let facts = heard_for(row.cell.key, facts);
         let said = store.facts(row.instrument_id).await?;
         let kind = match said.get(&(instrument::Target::Instrument, Fact::Plan)) {
             Some(plan) => serde_json::from_value::<Plan>(plan.clone())?.kind,
@@ -83,6 +84,11 @@ impl Treated {
             return Ok(Audio::from_interleaved(row.form.rate_hz, sides, &samples));
         }
         let whole = self.clean(store, first_channel, channels).await?;
+        if first_channel == 0 {
+            // A take is as loud as its first mic. Its levels are kept first: where there is a render, they are known.
+            let levels = Levels::of(&whole, self.facts.start_frame, self.facts.end_frame);
+            store.put_cleaned_levels(row, &name, &levels).await?;
+        }
         store.put_bytes(&path, crate::audio::as_bytes(&whole)).await?;
         if RENDERS.fetch_add(1, Ordering::Relaxed) % LOOK_EVERY == LOOK_EVERY - 1 {
             store.keep_under(FOLDER, MOST_BYTES).await?;

@@ -1,13 +1,13 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
 use instrument::{
-    Advice, Cell, Correction, Curve, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan,
-    Ring, Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, key_name, make_program,
-    suggest, treat,
+    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan, Ring,
+    Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
+    make_program, suggest, treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
-use signal::Measurement;
+use signal::{Levels, Measurement};
 use std::collections::HashMap;
 use store::{Store, TakeRow};
 use utoipa::ToSchema;
@@ -39,6 +39,10 @@ pub struct TakeView {
     pub treatment: Option<Treatment>,
     /// A name of what cleaning makes of it; `null` where nothing is cleaned.
     pub cleaned: Option<String>,
+    /// How loud it is before its gain: as recorded, or as it is cleaned; `null` until that is known.
+    pub levels: Option<Levels>,
+    /// Where the loudness of its layer runs at its key, gains included, in LUFS; `null` where too few takes tell.
+    pub curve_lufs: Option<f64>,
     /// Where the instrument's own tuning runs at its key, in cents from the planned one; `null` where too few takes tell.
     pub curve_cents: Option<f64>,
     /// Where it came from, and what was heard in it at once.
@@ -183,11 +187,17 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     let Some(row) = store.instrument(id).await? else {
         return Ok(None);
     };
-    let (facts, rows, measured) = (
+    let (facts, rows, mut measured, cleaned_levels) = (
         store.facts(id).await?,
         store.takes(Some(id)).await?,
         store.measurements(id).await?,
+        store.cleaned_levels(id).await?,
     );
+    for row in &rows {
+        if let Some(facts) = measured.remove(&row.id) {
+            measured.insert(row.id, heard_for(row.cell.key, facts));
+        }
+    }
     let history = store.history(id).await?;
     let plan: Plan = said(&facts, Fact::Plan).unwrap_or(row.plan);
     let name: String = said(&facts, Fact::Name).unwrap_or(row.name);
@@ -213,15 +223,19 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             let treatment = suggestion
                 .as_ref()
                 .map(|s| treat(take.cell.key, s, &correction, take.frames));
+            let cleaned = treatment
+                .as_ref()
+                .zip(measurement)
+                .and_then(|(treatment, facts)| treatment.cleaned_name(facts));
+            let levels = match &cleaned {
+                Some(name) => cleaned_levels.get(&(take.id, name.clone())).copied(),
+                None => measurement.map(Measurement::levels),
+            };
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
                 placed.push(PlacedTake {
                     cell: take.cell,
-                    sample: sample_of(
-                        take,
-                        &plan,
-                        measurement.and_then(|facts| treatment.cleaned_name(facts)),
-                    ),
+                    sample: sample_of(take, &plan, cleaned.clone()),
                     treatment,
                 });
             }
@@ -236,17 +250,17 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 facts: measurement.cloned(),
                 suggestion,
                 correction,
-                cleaned: treatment
-                    .as_ref()
-                    .zip(measurement)
-                    .and_then(|(t, facts)| t.cleaned_name(facts)),
+                cleaned,
                 treatment,
+                levels,
+                curve_lufs: None,
                 curve_cents: None,
                 origin: take.origin.clone(),
             }
         })
         .collect();
-    tell_curves(&mut takes);
+    crate::curves::tell_tuning(&mut takes);
+    crate::curves::tell_levels(&mut takes);
     let program = make_program(&name, &plan, &map, &placed);
     let rings: Vec<Ring> = rows
         .iter()
@@ -294,33 +308,6 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
         program,
         plan,
     }))
-}
-
-/// What is further from its planned key is another note, and says nothing of the instrument's tuning.
-const ANOTHER_NOTE_CENTS: f64 = 60.0;
-/// Fewer rungs are no curve.
-const FEWEST_RUNGS: usize = 5;
-
-/// Tells every take where its pass's own tuning runs: a piano's stretch, an organ that is sharp throughout.
-fn tell_curves(takes: &mut [TakeView]) {
-    let off = |take: &TakeView| -> Option<f64> {
-        let pitch = take.facts.as_ref()?.pitch?;
-        let cents = (f64::from(pitch.key) - f64::from(take.cell.key)) * 100.0 + pitch.cents;
-        (take.chosen && !take.correction.no_pitch && cents.abs() <= ANOTHER_NOTE_CENTS).then_some(cents)
-    };
-    let mut passes: Vec<u16> = takes.iter().map(|take| take.cell.pass).collect();
-    passes.sort_unstable();
-    passes.dedup();
-    for pass in passes {
-        let of_pass = takes.iter().filter(|take| take.cell.pass == pass);
-        let curve = Curve::through(of_pass.filter_map(|take| Some((f64::from(take.cell.key), off(take)?))));
-        if curve.places() < FEWEST_RUNGS {
-            continue;
-        }
-        for take in takes.iter_mut().filter(|take| take.cell.pass == pass) {
-            take.curve_cents = Some((curve.at(f64::from(take.cell.key)) * 100.0).round() / 100.0);
-        }
-    }
 }
 
 /// A take's place in words: pass, note, layer and turn.

@@ -61,11 +61,12 @@ async fn work_on(store: &Store, name: &str, job: &Job) -> anyhow::Result<()> {
         })
     };
     let outcome = match job.kind.as_str() {
-        "measure" => measure(store, job).await,
+        "measure" => measure(store, job, share, wanted).await,
         "export" => export(store, job, share, wanted).await,
         "overview" => overview(store, job, share, wanted).await,
         "import" => import(store, job, share, wanted).await,
         "make" => crate::making::make(store, job, share, wanted).await,
+        "loops" => crate::seeking::seek(store, job, share, wanted).await,
         "render" => render(store, job, share, wanted).await,
         other => Err(anyhow::anyhow!("Nobody here knows the job «{other}».")),
     };
@@ -76,7 +77,12 @@ async fn work_on(store: &Store, name: &str, job: &Job) -> anyhow::Result<()> {
     Ok(())
 }
 
-async fn measure(store: &Store, job: &Job) -> anyhow::Result<Value> {
+async fn measure(
+    store: &Store,
+    job: &Job,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<Value> {
     let id = job.input["take"].as_u64().unwrap_or(0);
     let Some(take) = store.take(id).await? else {
         return Ok(json!({}));
@@ -84,6 +90,18 @@ async fn measure(store: &Store, job: &Job) -> anyhow::Result<Value> {
     let audio = store.take_audio(&take, 0, take.frames).await?;
     let (facts, thumbnail) = tokio::task::spawn_blocking(move || work::measure_take(&audio)).await?;
     store.put_measurement(&take, &facts, &thumbnail).await?;
+    if take.frames > crate::audio::MOST_FRAMES {
+        // Too long to be drawn from its frames each time.
+        let whole = Whole {
+            recording: &take.recording,
+            form: take.form,
+            frames: store.recording_frames(&take.recording).await?,
+        };
+        let peaks = crate::audio::peaks_path(&take.recording);
+        if store.bytes_of(&peaks, work::Overview::HEADER).await?.is_none() {
+            draw(store, whole, share, wanted).await?;
+        }
+    }
     Ok(json!({}))
 }
 
@@ -101,27 +119,55 @@ async fn overview(
     let Some(take) = store.long_take(id).await? else {
         return Ok(json!({}));
     };
-    let mut maker = work::OverviewMaker::new(take.form.rate_hz, usize::from(take.form.channels));
+    let whole = Whole {
+        recording: &take.recording,
+        form: take.form,
+        frames: take.frames,
+    };
+    draw(store, whole, share, wanted).await?;
+    Ok(json!({ "long_take": id }))
+}
+
+/// A recording from its first frame to its last.
+struct Whole<'a> {
+    recording: &'a str,
+    form: RecordingForm,
+    frames: u64,
+}
+
+async fn draw(
+    store: &Store,
+    whole: Whole<'_>,
+    share: Arc<AtomicU32>,
+    wanted: Arc<AtomicBool>,
+) -> anyhow::Result<()> {
+    let Whole {
+        recording,
+        form,
+        frames,
+    } = whole;
+    let mut maker = work::OverviewMaker::new(form.rate_hz, usize::from(form.channels));
     let mut first = 0;
-    while first < take.frames {
+    while first < frames {
         anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
-        let audio = store.long_take_audio(&take, first, first + PIECE_FRAMES).await?;
+        let piece = PIECE_FRAMES.min(frames - first);
+        let audio = store.read_recording(recording, form, first, piece).await?;
         maker = tokio::task::spawn_blocking(move || {
             maker.push(&audio.interleaved());
             maker
         })
         .await?;
-        first += PIECE_FRAMES;
-        share.store((first * 1000 / take.frames) as u32, Ordering::Relaxed);
+        first += piece;
+        share.store((first * 1000 / frames) as u32, Ordering::Relaxed);
     }
     let (peaks, levels) = maker.finish();
     store
-        .put_bytes(&crate::audio::peaks_path(&take.recording), peaks)
+        .put_bytes(&crate::audio::peaks_path(recording), peaks)
         .await?;
     store
-        .put_bytes(&crate::audio::levels_path(&take.recording), levels)
+        .put_bytes(&crate::audio::levels_path(recording), levels)
         .await?;
-    Ok(json!({ "long_take": id }))
+    Ok(())
 }
 
 /// A file that was sent becomes a long take.

@@ -37,9 +37,9 @@ pub use loops::{
     nearest_rising_zero, seam_db, timbre_db,
 };
 pub use loudness::loudness_lufs;
-pub use measure::{MEASURE_VERSION, Measurement, measure, measure_pitch};
-pub use peaks::{PEAK_BLOCK_FRAMES, Peak, PeakPyramid, thumbnail};
-pub use pitch::{Pitch, PitchPoint, find_pitch, hz_of_key, key_and_cents, pitch_curve};
+pub use measure::{Levels, MEASURE_VERSION, Measurement, measure, measure_pitch};
+pub use peaks::{Peak, peak_columns, thumbnail};
+pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{at_rate, flattened, resampled, reversed, swell};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,

@@ -2,7 +2,7 @@
 
 use crate::{
     Audio, LoopCandidate, Pitch, balance_db, clipped_frames, correlation, find_loops, find_pitch,
-    loudness_lufs, peak_dbfs, sound_bounds,
+    find_pitches, loudness_lufs, peak_dbfs, sound_bounds,
 };
 use serde::{Deserialize, Serialize};
 
@@ -25,6 +25,9 @@ pub struct Measurement {
     pub end_sure: Option<f64>,
     /// `None` where there is no one pitch.
     pub pitch: Option<Pitch>,
+    /// Other notes that explain the sound nearly as well, best first.
+    #[serde(default)]
+    pub pitches_beside: Vec<Pitch>,
     /// Highest sample; `None` for silence.
     pub peak_dbfs: Option<f64>,
     /// See [`loudness_lufs`], of the trimmed take.
@@ -39,6 +42,32 @@ pub struct Measurement {
     pub correlation: Option<f64>,
     /// Places to loop, best first; empty where nothing is worth looping.
     pub loops: Vec<LoopCandidate>,
+}
+
+/// How loud a take is, and how its sides compare.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct Levels {
+    /// Highest sample; `None` for silence.
+    pub peak_dbfs: Option<f64>,
+    /// See [`loudness_lufs`], of the sound.
+    pub loudness_lufs: Option<f64>,
+    /// Left over right; `None` in mono.
+    pub balance_db: Option<f64>,
+    /// Likeness of left and right; `None` in mono.
+    pub correlation: Option<f64>,
+}
+
+impl Levels {
+    /// Of a take whose sound is in frames `start..end`.
+    pub fn of(audio: &Audio, start: usize, end: usize) -> Self {
+        Self {
+            peak_dbfs: Some(peak_dbfs(audio)).filter(|db| db.is_finite()),
+            loudness_lufs: loudness_lufs(&audio.slice(start, end)),
+            balance_db: balance_db(audio),
+            correlation: correlation(audio),
+        }
+    }
 }
 
 /// Measures a take. Samples that are no numbers count as silence.
@@ -59,24 +88,53 @@ pub fn measure(audio: &Audio) -> Measurement {
     let bounds = sound_bounds(audio);
     let (start, end) = bounds.map_or((0, audio.frames()), |b| (b.start_frame, b.end_frame));
     let mono = audio.to_mono();
-    let pitch = bounds.and_then(|_| find_pitch(&mono, audio.rate_hz, start, end));
+    let mut pitches = bounds.map_or_else(Vec::new, |_| find_pitches(&mono, audio.rate_hz, start, end));
+    let pitches_beside = pitches.split_off(pitches.len().min(1));
+    let pitch = pitches.pop();
     let loops = pitch.map_or_else(Vec::new, |pitch| {
         find_loops(audio, start, end, f64::from(audio.rate_hz) / pitch.hz)
     });
-    let trimmed = audio.slice(start, end);
+    let levels = Levels::of(audio, start, end);
     Measurement {
         start_frame: start,
         end_frame: end,
         start_sure: bounds.map(|b| b.start_sure),
         end_sure: bounds.map(|b| b.end_sure),
         pitch,
-        peak_dbfs: Some(peak_dbfs(audio)).filter(|db| db.is_finite()),
-        loudness_lufs: loudness_lufs(&trimmed),
+        pitches_beside,
+        peak_dbfs: levels.peak_dbfs,
+        loudness_lufs: levels.loudness_lufs,
         noise_floor_dbfs: bounds.and_then(|b| b.noise_floor_dbfs),
         clipped_frames: clipped_frames(audio),
-        balance_db: balance_db(audio),
-        correlation: correlation(audio),
+        balance_db: levels.balance_db,
+        correlation: levels.correlation,
         loops,
+    }
+}
+
+impl Measurement {
+    /// Its levels, as recorded.
+    pub fn levels(&self) -> Levels {
+        Levels {
+            peak_dbfs: self.peak_dbfs,
+            loudness_lufs: self.loudness_lufs,
+            balance_db: self.balance_db,
+            correlation: self.correlation,
+        }
+    }
+
+    /// The same, heard with a plan in mind: where another note than the planned one was found, and the planned one (within `within_cents`)
+    /// explains the sound nearly as well, that is its pitch. A planned note that the sound does not bear out changes nothing.
+    pub fn hinted(mut self, key: u8, within_cents: f64) -> Self {
+        let agrees = |pitch: &Pitch| {
+            ((f64::from(pitch.key) - f64::from(key)) * 100.0 + pitch.cents).abs() <= within_cents
+        };
+        if let Some(pitch) = self.pitch.filter(|pitch| !agrees(pitch))
+            && let Some(at) = self.pitches_beside.iter().position(agrees)
+        {
+            self.pitch = Some(std::mem::replace(&mut self.pitches_beside[at], pitch));
+        }
+        self
     }
 }
 
@@ -94,6 +152,27 @@ pub fn measure_pitch(audio: &Audio) -> Option<Pitch> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_plan_is_believed_only_where_the_sound_bears_it_out() {
+        let pitch = |key, confidence| Pitch {
+            hz: crate::hz_of_key(f64::from(key)),
+            key,
+            cents: 0.0,
+            confidence,
+        };
+        let heard = Measurement {
+            pitch: Some(pitch(69, 0.8)),
+            pitches_beside: vec![pitch(57, 0.7)],
+            ..measure(&Audio::mono(48_000, Vec::new()))
+        };
+        let key_of = |planned| heard.clone().hinted(planned, 60.0).pitch.map(|p| p.key);
+        assert_eq!(
+            [key_of(57), key_of(69), key_of(60)],
+            [Some(57), Some(69), Some(69)]
+        );
+        assert_eq!(heard.clone().hinted(57, 60.0).pitches_beside, [pitch(69, 0.8)]);
+    }
 
     #[test]
     fn empty_silent_and_broken_audio_is_measured_without_harm() {

@@ -67,53 +67,70 @@ pub fn key_and_cents(hz: f64) -> Option<(u8, f64)> {
 }
 
 /// Finds the pitch of the sound in `samples[start..end]`; `None` where no one fundamental explains it.
+pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Option<Pitch> {
+    find_pitches(samples, rate_hz, start, end).into_iter().next()
+}
+
+/// Fundamentals that would explain the sound in `samples[start..end]`, best first; empty where none does.
 ///
 /// Every pair of a strong partial and a small number gives a candidate. A candidate is worth what part of the
 /// spectrum its partials explain (by the square root of amplitude, so that weak partials count), times
 /// the root of how many of its partials are really there: the first forbids the octave above, the second the octave below.
-pub fn find_pitch(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Option<Pitch> {
+/// Those after the first are other notes that are worth nearly as much: where the plan says one of them, the plan is believed.
+pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> Vec<Pitch> {
     let rate = f64::from(rate_hz);
     let (start, end) = (start.min(samples.len()), end.min(samples.len()));
     let skip = ((rate * ATTACK_S) as usize).min((end.saturating_sub(start)) / 4);
     let first = start + skip;
     let len = (end.saturating_sub(first)).min((rate * LONGEST_S) as usize) & !63;
     if len < 512 {
-        return None;
+        return Vec::new();
     }
     let heard = &samples[first..first + len];
-    let long = judged(heard, rate_hz, LOWEST_HZ, HEARD);
-    // A short, high sound is over long before the stretch is, and a wide vibrato smears its partials: where the whole of it leaves doubt, its
-    // first moments are asked.
-    let doubtful = long.is_none_or(|(_, worth)| worth < DOUBT);
-    let moment = |periods: f64, least: f64| {
+    let mut found = judged(heard, rate_hz, LOWEST_HZ, HEARD);
+    let worth_of = |of: &[(f64, f64)]| of.first().map_or(0.0, |(_, worth)| *worth);
+    let of_whole = worth_of(&found);
+    let mut moves = found
+        .first()
+        .is_some_and(|(hz, _)| lines_beside(heard, rate_hz, *hz));
+    if of_whole < DOUBT {
+        // A short, high sound is over long before the stretch is, and a wide vibrato smears its partials: where the whole of it leaves doubt,
+        // its first moments are asked.
         let from = start + ((rate * SHORT_ATTACK_S) as usize).min((end - start) / 8);
         let len = (end - from).min((rate * SHORT_S) as usize) & !63;
-        let lowest = periods * rate / len.max(1) as f64;
-        let (hz, worth) = judged(samples.get(from..from + len)?, rate_hz, lowest, HEARD_SHORT)?;
-        (worth > long.map_or(0.0, |(_, worth)| worth) + least).then_some((hz, worth))
-    };
-    let short = doubtful
-        .then(|| [moment(SHORT_PERIODS, CLEARLY), moment(FEWEST_PERIODS, FAR)])
-        .into_iter()
-        .flatten()
-        .flatten()
-        .max_by(|a, b| a.1.total_cmp(&b.1));
-    let (hz, worth) = short.or(long)?;
-    let hz = if short.is_some() || lines_beside(heard, rate_hz, hz) {
-        middle_of_vibrato(heard, rate_hz, hz).unwrap_or(hz)
-    } else {
-        hz
-    };
-    if worth < LEAST_CONFIDENCE {
-        return None;
+        let moment = |periods: f64, least: f64| {
+            let of = judged(
+                &samples[from..from + len],
+                rate_hz,
+                periods * rate / len.max(1) as f64,
+                HEARD_SHORT,
+            );
+            (worth_of(&of) > of_whole + least).then_some(of)
+        };
+        let better = [moment(SHORT_PERIODS, CLEARLY), moment(FEWEST_PERIODS, FAR)]
+            .into_iter()
+            .flatten()
+            .max_by(|a, b| worth_of(a).total_cmp(&worth_of(b)));
+        if let Some(better) = better {
+            (found, moves) = (better, true);
+        }
     }
-    let (key, cents) = key_and_cents(hz)?;
-    Some(Pitch {
-        hz,
-        key,
-        cents,
-        confidence: worth.min(1.0),
-    })
+    if let Some((hz, _)) = found.first_mut().filter(|_| moves) {
+        *hz = middle_of_vibrato(heard, rate_hz, *hz).unwrap_or(*hz);
+    }
+    found
+        .into_iter()
+        .filter(|(_, worth)| *worth >= LEAST_CONFIDENCE)
+        .filter_map(|(hz, worth)| {
+            let (key, cents) = key_and_cents(hz)?;
+            Some(Pitch {
+                hz,
+                key,
+                cents,
+                confidence: worth.min(1.0),
+            })
+        })
+        .collect()
 }
 
 /// A pitch that moves has a spectrum of many lines, none of which is its middle: beside one of its partials, so near and so strong.
@@ -170,16 +187,18 @@ fn middle_of_vibrato(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
 
 /// The pitch of one short window, as a frequency.
 pub(crate) fn pitch_of_window(samples: &[f32], rate_hz: u32) -> Option<f64> {
-    let (hz, worth) = judged(samples, rate_hz, LOWEST_HZ, HEARD)?;
+    let (hz, worth) = *judged(samples, rate_hz, LOWEST_HZ, HEARD).first()?;
     (worth >= LEAST_CONFIDENCE).then_some(hz)
 }
 
-/// The fundamental of one stretch, at `lowest_hz` or more, and what it is worth; what is under `heard` of the loudest partial counts
-/// neither for nor against it.
-fn judged(samples: &[f32], rate_hz: u32, lowest_hz: f64, heard: f64) -> Option<(f64, f64)> {
+/// The fundamentals of one stretch, at `lowest_hz` or more, and what they are worth, best first; what is under `heard` of the loudest partial
+/// counts neither for nor against them.
+fn judged(samples: &[f32], rate_hz: u32, lowest_hz: f64, heard: f64) -> Vec<(f64, f64)> {
     let spectrum = partials(samples, rate_hz);
-    let (hz, stretch, worth) = best_candidate(&spectrum, lowest_hz, heard)?;
-    Some((settled(&spectrum, hz, stretch), worth))
+    best_candidates(&spectrum, lowest_hz, heard)
+        .into_iter()
+        .map(|(hz, stretch, worth)| (settled(&spectrum, hz, stretch), worth))
+        .collect()
 }
 
 fn place(hz: f64, stretch: f64, number: usize) -> f64 {
@@ -200,7 +219,13 @@ const HEARD: f64 = 0.01;
 /// In the first moments of a high note the knock is loud: 17 dB.
 const HEARD_SHORT: f64 = 0.14;
 
-fn best_candidate(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Option<(f64, f64, f64)> {
+/// Other notes than the best one are kept where they are worth this share of it, and so many.
+const NEARLY: f64 = 0.75;
+const MOST_BESIDE: usize = 2;
+const OTHER_NOTE_CENTS: f64 = 80.0;
+
+/// Frequency, stretch and worth of the best, and of other notes that are worth nearly as much.
+fn best_candidates(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Vec<(f64, f64, f64)> {
     let mut strong: Vec<&Partial> = spectrum.iter().collect();
     strong.sort_by(|a, b| b.amplitude.total_cmp(&a.amplitude));
     let mut candidates: Vec<f64> = strong
@@ -217,13 +242,28 @@ fn best_candidate(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Option<(f
         .filter(|p| p.amplitude > heard)
         .map(|p| p.amplitude.sqrt())
         .sum();
-    let mut best: Option<(f64, f64, f64)> = None;
-    for &hz in &candidates {
-        for stretch in STRETCHES {
-            let worth = worth(spectrum, hz, stretch, (total, heard)) - stretch * 10.0;
-            if best.is_none_or(|(.., top)| worth > top) {
-                best = Some((hz, stretch, worth));
-            }
+    let mut judged: Vec<(f64, f64, f64)> = candidates
+        .iter()
+        .flat_map(|&hz| STRETCHES.map(|stretch| (hz, stretch)))
+        .map(|(hz, stretch)| {
+            (
+                hz,
+                stretch,
+                worth(spectrum, hz, stretch, (total, heard)) - stretch * 10.0,
+            )
+        })
+        .collect();
+    // A stable sort: of equal worth, the lowest and least stretched comes first.
+    judged.sort_by(|a, b| b.2.total_cmp(&a.2));
+    let mut best: Vec<(f64, f64, f64)> = Vec::new();
+    for candidate in judged {
+        let near =
+            |other: &(f64, f64, f64)| (1200.0 * (candidate.0 / other.0).log2()).abs() < OTHER_NOTE_CENTS;
+        if best.len() > MOST_BESIDE || best.first().is_some_and(|(.., top)| candidate.2 < top * NEARLY) {
+            break;
+        }
+        if !best.iter().any(near) {
+            best.push(candidate);
         }
     }
     best
@@ -464,6 +504,22 @@ mod tests {
         }
         println!("worst pitch of a vibrato: {}", worst.1);
         assert!(worst.0 <= 3.0, "{worst:?}");
+    }
+
+    /// Odd partials 40 dB under the even ones: 220 Hz, or 440 Hz beside something faint.
+    #[test]
+    fn where_two_octaves_explain_a_sound_both_are_told() {
+        let amplitudes: Vec<f64> = (1..=12)
+            .map(|k| if k % 2 == 0 { 1.0 } else { 0.025 } / f64::from(k))
+            .collect();
+        let samples = tone(220.0, &amplitudes, 0.0, 4);
+        let keys: Vec<u8> = find_pitches(&samples, 48_000, 0, samples.len())
+            .iter()
+            .map(|pitch| pitch.key)
+            .collect();
+        assert!(keys.contains(&57) && keys.contains(&69), "{keys:?}");
+        let clear = tone(220.0, &[1.0, 0.7, 0.5, 0.4, 0.3, 0.2], 0.0, 5);
+        assert_eq!(find_pitches(&clear, 48_000, 0, clear.len()).len(), 1);
     }
 
     #[test]

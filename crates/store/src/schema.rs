@@ -75,6 +75,14 @@ table! {
 }
 
 table! {
+    cleaned_levels (take_id, name) {
+        take_id -> Unsigned<BigInt>,
+        name -> Text,
+        levels -> Text,
+    }
+}
+
+table! {
     facts (instrument_id, target, fact) {
         instrument_id -> Unsigned<BigInt>,
         target -> Unsigned<BigInt>,
@@ -128,6 +136,7 @@ allow_tables_to_appear_in_same_query!(
     takes,
     recordings,
     measurements,
+    cleaned_levels,
     instruments,
     facts,
     changes,

@@ -9,7 +9,7 @@ mod report;
 pub use export::{ExportSettings, Exported, export};
 pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
-pub use overview::{OverviewMaker, audio_columns, envelope_of, overview_columns, peak_bytes};
+pub use overview::{OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of};
 pub use report::{FileReport, LoopReport};
 
 use signal::{Audio, Measurement};

@@ -54,13 +54,19 @@ pub(super) async fn propose(
     };
     let mut proposed = match wish.even {
         Evening::Levels { rule, layers_kept } => {
+            let unknown = takes().filter(|take| take.levels.is_none()).count();
+            if unknown > 0 {
+                return Err(Problem::refused(format!(
+                    "The levels of {unknown} takes are still being measured: even them when they are known."
+                )));
+            }
             let known = takes().filter_map(|take| {
-                let facts = take.facts.as_ref()?;
+                let levels = take.levels?;
                 Some(LevelOf {
                     take: take.id,
                     cell: take.cell,
-                    peak_dbfs: facts.peak_dbfs?,
-                    loudness_lufs: facts.loudness_lufs?,
+                    peak_dbfs: levels.peak_dbfs?,
+                    loudness_lufs: levels.loudness_lufs?,
                 })
             });
             even_levels(rule, layers_kept, &known.collect::<Vec<_>>())

@@ -45,6 +45,8 @@ pub(super) struct NewExport {
 pub(super) struct JobView {
     /// Its number.
     id: u64,
+    /// What it does: `export`, `import`, `make`, `render`, `loops`…
+    kind: String,
     /// `waiting`, `running`, `done`, `failed`, `cancelled`.
     state: String,
     /// 0 to 1.
@@ -85,6 +87,7 @@ pub(super) fn job_view(job: store::Job) -> JobView {
     let result = job.result.and_then(|value| serde_json::from_value(value).ok());
     JobView {
         id: job.id,
+        kind: job.kind,
         state: job.state,
         share: job.share,
         input: job.input,

@@ -1,14 +1,19 @@
 //! Loops of a take: judged, found, fitted, and heard as the engine plays them.
 
+use super::Created;
 use crate::App;
 use crate::audio::as_bytes;
 use crate::problem::Problem;
+use crate::seeking::{Seeking, loops_of};
 use crate::treated::Treated;
+use crate::view::plan_of;
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use axum::http::header;
+use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
+use signal::LoopLengths;
+use std::collections::HashSet;
 use utoipa::{IntoParams, ToSchema};
 
 /// A loop to judge.
@@ -153,7 +158,7 @@ pub(super) async fn looped_audio(
 }
 
 /// Loops of some lengths.
-#[derive(Debug, Deserialize, IntoParams)]
+#[derive(Debug, Deserialize, IntoParams, ToSchema)]
 #[into_params(parameter_in = Query)]
 pub(super) struct LengthWish {
     /// Seconds.
@@ -172,20 +177,62 @@ pub(super) async fn take_loops(
     let take = Treated::of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("take"))?;
-    let Some(pitch) = take.facts.pitch else {
-        return Ok(Json(Vec::new()));
-    };
-    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
-    let lengths = signal::LoopLengths {
-        shortest_s: wish.shortest_s.clamp(0.005, 60.0),
-        longest_s: wish.longest_s.clamp(0.01, 120.0),
-    };
-    let (start, end) = (take.facts.start_frame, take.facts.end_frame);
-    let period = f64::from(audio.rate_hz) / pitch.hz;
-    let found =
-        tokio::task::spawn_blocking(move || signal::find_loops_of(&audio, start, end, period, lengths))
-            .await?;
-    Ok(Json(found))
+    Ok(Json(loops_of(&app.store, &take, wish.lengths()).await?))
+}
+
+impl LengthWish {
+    fn lengths(&self) -> LoopLengths {
+        LoopLengths {
+            shortest_s: self.shortest_s.clamp(0.005, 60.0),
+            longest_s: self.longest_s.clamp(0.01, 120.0),
+        }
+    }
+}
+
+/// Takes whose loops are looked for.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct SeekWish {
+    /// Their numbers.
+    takes: Vec<u64>,
+    /// How long loops may be; of any length where it is left out.
+    #[serde(default)]
+    lengths: Option<LengthWish>,
+    /// For "Undo …".
+    label: String,
+}
+
+/// Looks for the best loop of each take, by a job that ends with one change.
+#[utoipa::path(post, path = "/api/instruments/{id}/loops", params(("id" = u64, Path)), request_body = SeekWish, responses((status = 201, body = Created), (status = 422, body = Problem)))]
+pub(super) async fn seek_loops(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(wish): Json<SeekWish>,
+) -> Result<(StatusCode, Json<Created>), Problem> {
+    plan_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let own: HashSet<u64> = app
+        .store
+        .takes(Some(id))
+        .await?
+        .iter()
+        .map(|take| take.id)
+        .collect();
+    let takes: Vec<u64> = wish.takes.into_iter().filter(|take| own.contains(take)).collect();
+    if takes.is_empty() {
+        return Err(Problem::refused(
+            "Choose takes: there is nothing to look through.",
+        ));
+    }
+    let lengths = wish.lengths.map_or_else(LoopLengths::default, |of| of.lengths());
+    let label = wish.label.chars().take(120).collect();
+    let input = serde_json::to_value(Seeking {
+        takes,
+        lengths,
+        label,
+    })?;
+    let id = app.store.enqueue(id, "loops", &input).await?;
+    Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
 /// A loop's end that is to be put where it fits.

@@ -5,7 +5,7 @@ use super::exports::JobView;
 use crate::App;
 use crate::making::Makings;
 use crate::problem::Problem;
-use crate::view::view_of;
+use crate::view::{TakeView, view_of};
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
@@ -88,20 +88,27 @@ async fn begin(
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
-/// The newest jobs that make or render takes.
+/// The newest jobs that make, loop or render takes.
 #[utoipa::path(get, path = "/api/instruments/{id}/makings", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
 pub(super) async fn makings(
     State(app): State<App>,
     Path(id): Path<u64>,
 ) -> Result<Json<Vec<JobView>>, Problem> {
     let mut jobs = app.store.jobs(id, "make").await?;
-    jobs.extend(app.store.jobs(id, "render").await?);
+    for kind in ["render", "loops"] {
+        jobs.extend(app.store.jobs(id, kind).await?);
+    }
     jobs.sort_by_key(|job| std::cmp::Reverse(job.id));
     Ok(Json(jobs.into_iter().map(super::exports::job_view).collect()))
 }
 
 /// Renders what is not rendered yet, unless a job for it waits already.
 pub(super) async fn render_soon(store: &Store, id: u64) -> anyhow::Result<()> {
+    let view = view_of(store, id).await?;
+    let unknown = |take: &TakeView| take.chosen && take.cleaned.is_some() && take.levels.is_none();
+    if !view.is_some_and(|view| view.takes.iter().any(unknown)) {
+        return Ok(());
+    }
     if store
         .jobs(id, "render")
         .await?

@@ -9,6 +9,8 @@ mod making;
 mod out_and_back;
 mod planning;
 mod recording;
+mod spreading;
+mod taking_in;
 mod tuning;
 
 use crate::App;
@@ -63,10 +65,12 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(looping::take_snap))
         .routes(routes!(tuning::take_spectrogram))
         .routes(routes!(looping::take_loops))
+        .routes(routes!(looping::seek_loops))
         .routes(routes!(making::make_takes))
         .routes(routes!(making::fill_rungs))
         .routes(routes!(making::makings))
         .routes(routes!(evening::propose))
+        .routes(routes!(spreading::spread_corrections))
         .routes(routes!(long_takes::bring_long_take))
         .routes(routes!(long_takes::long_take_peaks))
         .routes(routes!(long_takes::long_take_audio))
@@ -76,7 +80,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(long_takes::deal_out))
         .routes(routes!(long_takes::slices_to_takes))
         .routes(routes!(files::list_files, files::bring_file))
-        .routes(routes!(files::take_files_in))
+        .routes(routes!(taking_in::take_files_in))
         .routes(routes!(files::forget_files))
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))
@@ -224,7 +228,7 @@ async fn change(
     Json(new): Json<NewChange>,
 ) -> Result<StatusCode, Problem> {
     let label: String = new.label.chars().take(120).collect();
-    let cleans = new.cleans();
+    let renders = new.wishes.iter().any(|wish| wish.fact.is_rendered());
     let wishes = new
         .wishes
         .into_iter()
@@ -234,21 +238,10 @@ async fn change(
         .change(id, &label, wishes)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
-    if cleans {
+    if renders {
         making::render_soon(&app.store, id).await?;
     }
     Ok(StatusCode::NO_CONTENT)
-}
-
-impl NewChange {
-    /// Whether several takes have to be rendered anew.
-    fn cleans(&self) -> bool {
-        self.wishes
-            .iter()
-            .filter(|wish| wish.fact.cleaning_field().is_some())
-            .count()
-            > 1
-    }
 }
 
 /// What an undo did.
@@ -268,6 +261,7 @@ async fn step(app: &App, id: u64, again: bool) -> Result<Json<UndoneView>, Probl
         "There is nothing to undo."
     };
     let undone = undone.ok_or_else(|| Problem::refused(nothing))?;
+    making::render_soon(&app.store, id).await?;
     Ok(Json(UndoneView {
         label: undone.label,
         left_alone: undone.left_alone,

@@ -15,7 +15,7 @@ pub use hiss::noise_bands;
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever a stage here gives other samples: what was rendered by an older one is rendered anew.
-pub const CLEAN_VERSION: u32 = 1;
+pub const CLEAN_VERSION: u32 = 2;
 
 /// Which sides are heard.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]

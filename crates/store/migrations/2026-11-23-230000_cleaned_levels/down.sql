@@ -1,0 +1,1 @@
+DROP TABLE cleaned_levels;
