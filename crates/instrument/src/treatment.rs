@@ -3,7 +3,7 @@
 use crate::{Inside, Kind};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::{Cleaning, LoopCandidate, Measurement, Pitch, Places};
+use signal::{Cleaning, LoopCandidate, LoopFacts, Measurement, Pitch, Places};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -179,6 +179,11 @@ pub fn heard_for(key: u8, measured: Measurement) -> Measurement {
     measured.hinted(key, ANOTHER_NOTE_CENTS)
 }
 
+fn name_of(all: &impl Serialize) -> String {
+    let all = serde_json::to_vec(all).unwrap_or_default();
+    blake3::hash(&all).to_hex()[..16].to_owned()
+}
+
 /// Suggests a treatment for a take of a cell's `key`, from what was [`heard_for`] it. Where the pitch heard is sure and another note, the root
 /// follows what was heard: a root is the truth about the recording. What stood inside the take's file goes before what was measured.
 pub fn suggest(
@@ -317,8 +322,26 @@ impl Treatment {
         let mut places = self.places(facts);
         // Only evening looks at the loop: moving it changes nothing else.
         places.looped = places.looped.filter(|_| self.cleaning.evening.is_some());
-        let all = serde_json::to_vec(&(signal::CLEAN_VERSION, self.cleaning, places)).unwrap_or_default();
-        Some(blake3::hash(&all).to_hex()[..16].to_owned())
+        Some(name_of(&(signal::CLEAN_VERSION, self.cleaning, places)))
+    }
+
+    /// What its loop is worth, as far as measuring the recording found it.
+    pub fn measured_loop(&self, facts: &Measurement) -> Option<LoopFacts> {
+        let held = self.looped.filter(|_| self.cleaning.is_empty())?;
+        let found = facts.loops.iter().find(|found| {
+            (found.start_frame as u64, found.end_frame as u64) == (held.start_frame, held.end_frame)
+        })?;
+        Some(found.into())
+    }
+
+    /// A name for its loop and what it is a loop of, the same for the same; `None` where there is none, or where it turns in place and so has no seam.
+    pub fn loop_name(&self, facts: &Measurement) -> Option<String> {
+        let held = self.looped.filter(|l| l.way == LoopWay::Forward)?;
+        Some(name_of(&(
+            self.cleaned_name(facts),
+            held.start_frame,
+            held.end_frame,
+        )))
     }
 }
 

@@ -2,7 +2,7 @@
 
 use anyhow::Context;
 use instrument::{Correction, Fact, Plan, Treatment, heard_for, suggest, treat};
-use signal::{Audio, Levels, Measurement};
+use signal::{Audio, Levels, LoopFacts, Measurement};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use store::{Store, TakeRow};
@@ -11,6 +11,8 @@ use tokio::sync::Semaphore;
 const FOLDER: &str = "cleaned/";
 /// What was rendered and not heard for longest goes when it is more than this.
 const MOST_BYTES: u64 = 4 << 30;
+/// Over how much the seam of a sound without pitch is compared.
+const UNPITCHED_PERIOD_FRAMES: f64 = 200.0;
 /// How often that is looked at, in renders.
 const LOOK_EVERY: u32 = 32;
 
@@ -112,6 +114,24 @@ impl Treated {
         })
         .await
         .context("a take could not be rendered")
+    }
+
+    /// Judges its loop and keeps what that is worth, where measuring did not find it.
+    pub(crate) async fn judge_loop(&self, store: &Store) -> anyhow::Result<()> {
+        let (treatment, facts) = (&self.treatment, &self.facts);
+        let (Some(looped), Some(name)) = (treatment.looped, treatment.loop_name(facts)) else {
+            return Ok(());
+        };
+        if treatment.measured_loop(facts).is_some() {
+            return Ok(());
+        }
+        let audio = self.audio(store, (0, usize::MAX), 0, u64::MAX).await?;
+        let period = facts.pitch.map_or(UNPITCHED_PERIOD_FRAMES, |pitch| {
+            f64::from(audio.rate_hz) / pitch.hz
+        });
+        let (start, end) = (looped.start_frame as usize, looped.end_frame as usize);
+        let worth = tokio::task::spawn_blocking(move || LoopFacts::of(&audio, start, end, period)).await?;
+        store.put_judged_loop(&self.row, &name, &worth).await
     }
 
     /// What cleaning takes away from the whole take, frames `first..end`.

@@ -7,7 +7,7 @@ use instrument::{
 };
 use program::{Program, Sample};
 use serde::Serialize;
-use signal::{Levels, Measurement};
+use signal::{Levels, LoopFacts, Measurement};
 use std::collections::HashMap;
 use store::{Store, TakeRow};
 use utoipa::ToSchema;
@@ -41,6 +41,8 @@ pub struct TakeView {
     pub cleaned: Option<String>,
     /// How loud it is before its gain: as recorded, or as it is cleaned; `null` until that is known.
     pub levels: Option<Levels>,
+    /// What its loop is worth; `null` where it has none or turns in place, and until it is judged.
+    pub seam: Option<LoopFacts>,
     /// Where the loudness of its layer runs at its key, gains included, in LUFS; `null` where too few takes tell.
     pub curve_lufs: Option<f64>,
     /// Where the instrument's own tuning runs at its key, in cents from the planned one; `null` where too few takes tell.
@@ -187,11 +189,12 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     let Some(row) = store.instrument(id).await? else {
         return Ok(None);
     };
-    let (facts, rows, mut measured, cleaned_levels) = (
+    let (facts, rows, mut measured, cleaned_levels, judged_loops) = (
         store.facts(id).await?,
         store.takes(Some(id)).await?,
         store.measurements(id).await?,
         store.cleaned_levels(id).await?,
+        store.judged_loops(id).await?,
     );
     for row in &rows {
         if let Some(facts) = measured.remove(&row.id) {
@@ -231,6 +234,15 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 Some(name) => cleaned_levels.get(&(take.id, name.clone())).copied(),
                 None => measurement.map(Measurement::levels),
             };
+            let seam = treatment
+                .as_ref()
+                .zip(measurement)
+                .and_then(|(treatment, facts)| {
+                    let name = treatment.loop_name(facts)?;
+                    treatment
+                        .measured_loop(facts)
+                        .or_else(|| judged_loops.get(&(take.id, name)).copied())
+                });
             let is_chosen = chosen.get(&take.cell) == Some(&take.id);
             if let (true, Some(treatment)) = (is_chosen, treatment.clone()) {
                 placed.push(PlacedTake {
@@ -253,6 +265,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 cleaned,
                 treatment,
                 levels,
+                seam,
                 curve_lufs: None,
                 curve_cents: None,
                 origin: take.origin.clone(),

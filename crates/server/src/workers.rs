@@ -1,6 +1,8 @@
 //! Those who do the jobs.
 
+use crate::api::lacks_judgement;
 use crate::treated::{Treated, take_of_source};
+use crate::view::view_of;
 use formats::Format;
 use futures::StreamExt;
 use program::Program;
@@ -90,6 +92,10 @@ async fn measure(
     let audio = store.take_audio(&take, 0, take.frames).await?;
     let (facts, thumbnail) = tokio::task::spawn_blocking(move || work::measure_take(&audio)).await?;
     store.put_measurement(&take, &facts, &thumbnail).await?;
+    if let Some(treated) = Treated::of(store, id).await? {
+        // A loop that stood inside its file.
+        treated.judge_loop(store).await?;
+    }
     if take.frames > crate::audio::MOST_FRAMES {
         // Too long to be drawn from its frames each time.
         let whole = Whole {
@@ -216,32 +222,48 @@ async fn import(
     Ok(json!({ "long_take": id }))
 }
 
-/// Renders what a change of cleaning asks for, so that it is there when it is played.
+/// Renders what a change of cleaning asks for, so that it is there when it is played, and judges loops that were not found by measuring.
 async fn render(
     store: &Store,
     job: &Job,
     share: Arc<AtomicU32>,
     wanted: Arc<AtomicBool>,
 ) -> anyhow::Result<Value> {
-    let program = crate::view::program_of(store, job.instrument_id).await?;
+    let Some(view) = view_of(store, job.instrument_id).await? else {
+        return Ok(json!({}));
+    };
     let library = StoreLibrary {
         store: store.clone(),
         runtime: tokio::runtime::Handle::current(),
     };
-    tokio::task::spawn_blocking(move || {
-        let cleaned: Vec<_> = program
-            .samples
-            .iter()
-            .filter(|sample| sample.source.contains('~'))
-            .collect();
-        for (n, sample) in cleaned.iter().enumerate() {
-            anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
-            library.audio(sample)?;
-            share.store((n * 1000 / cleaned.len()) as u32, Ordering::Relaxed);
-        }
+    let unjudged: Vec<u64> = view
+        .takes
+        .iter()
+        .filter(|take| take.chosen && lacks_judgement(take))
+        .map(|take| take.id)
+        .collect();
+    let cleaned: Vec<_> = view
+        .program
+        .samples
+        .into_iter()
+        .filter(|sample| sample.source.contains('~'))
+        .collect();
+    let all = (cleaned.len() + unjudged.len()).max(1);
+    let tell = |done: usize| {
+        share.store((done * 1000 / all) as u32, Ordering::Relaxed);
+        anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
         anyhow::Ok(())
-    })
-    .await??;
+    };
+    for (n, sample) in cleaned.iter().enumerate() {
+        tell(n)?;
+        library.read(sample).await?;
+    }
+    for (n, id) in unjudged.into_iter().enumerate() {
+        tell(cleaned.len() + n)?;
+        if let Some(take) = Treated::of(store, id).await? {
+            take.judge_loop(store).await?;
+        }
+    }
     Ok(json!({}))
 }
 
@@ -251,19 +273,23 @@ struct StoreLibrary {
     runtime: tokio::runtime::Handle,
 }
 
+impl StoreLibrary {
+    async fn read(&self, sample: &program::Sample) -> anyhow::Result<Audio> {
+        let id = take_of_source(&sample.source)?;
+        let take = Treated::of(&self.store, id)
+            .await?
+            .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
+        let of = (
+            usize::from(sample.first_channel),
+            usize::from(sample.source_channels),
+        );
+        take.audio(&self.store, of, 0, u64::MAX).await
+    }
+}
+
 impl Library for StoreLibrary {
     fn audio(&self, sample: &program::Sample) -> anyhow::Result<Audio> {
-        let id = take_of_source(&sample.source)?;
-        self.runtime.block_on(async {
-            let take = Treated::of(&self.store, id)
-                .await?
-                .ok_or_else(|| anyhow::anyhow!("take {id} is not there"))?;
-            let of = (
-                usize::from(sample.first_channel),
-                usize::from(sample.source_channels),
-            );
-            take.audio(&self.store, of, 0, u64::MAX).await
-        })
+        self.runtime.block_on(self.read(sample))
     }
 }
 

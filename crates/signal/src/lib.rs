@@ -33,8 +33,8 @@ pub use clean::{
 pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{
-    LoopCandidate, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent, most_alike_near,
-    nearest_rising_zero, seam_db, timbre_db,
+    LoopCandidate, LoopFacts, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent,
+    most_alike_near, nearest_rising_zero, seam_db, timbre_db,
 };
 pub use loudness::loudness_lufs;
 pub use measure::{Levels, MEASURE_VERSION, Measurement, measure, measure_pitch};

@@ -32,8 +32,37 @@ fn alike() -> u8 {
     100
 }
 
+/// What one loop is worth.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct LoopFacts {
+    /// See [`seam_db`]; `None` where the audio does not reach.
+    pub seam_db: Option<f64>,
+    /// See [`drift_db`].
+    pub drift_db: f64,
+}
+
+impl LoopFacts {
+    /// Of frames `start..end`.
+    pub fn of(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Self {
+        Self {
+            seam_db: seam_db(audio, start, end, period_frames),
+            drift_db: drift_db(audio, start, end),
+        }
+    }
+}
+
+impl From<&LoopCandidate> for LoopFacts {
+    fn from(found: &LoopCandidate) -> Self {
+        Self {
+            seam_db: Some(found.seam_db),
+            drift_db: found.drift_db,
+        }
+    }
+}
+
 /// RMS of the difference of the audio around loop end and around loop start, over ± the longer of 5 ms and one
-/// period, relative to the RMS there, all channels together. −∞ for a perfect seam; `None` where the audio does not reach.
+/// period, relative to the RMS there, all channels together. −150 for a perfect seam; `None` where the audio does not reach.
 pub fn seam_db(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Option<f64> {
     let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
     let (mut difference, mut power) = (0.0f64, 0.0f64);
@@ -50,8 +79,11 @@ pub fn seam_db(audio: &Audio, start: usize, end: usize, period_frames: f64) -> O
             power += (a * a + b * b) / 2.0;
         }
     }
-    (power > 0.0).then(|| 10.0 * (difference / power).log10())
+    (power > 0.0).then(|| 10.0 * (difference / power).max(PERFECT).log10())
 }
+
+/// A seam that fits better than this fits to the last bit, as a power: −150 dB.
+const PERFECT: f64 = 1e-15;
 
 /// The correlation of two stretches of one power, from their mismatch: the power of the difference is 2·(1 − ρ) times theirs.
 pub fn likeness_percent(seam_db: f64) -> u8 {

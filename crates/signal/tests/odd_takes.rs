@@ -34,6 +34,45 @@ fn a_take_that_is_clipped_throughout_says_so_and_keeps_its_pitch() {
     assert_eq!(facts.pitch.map(|p| p.key), Some(64));
 }
 
+/// What is measured is kept as JSON, which knows no infinity and no "not a number".
+#[test]
+fn whatever_is_measured_can_be_read_back() {
+    let period: Vec<f32> = (0..100)
+        .map(|n| (n as f64 / 100.0 * TAU).sin() as f32 * 0.5)
+        .collect();
+    let repeated: Vec<f32> = period.iter().copied().cycle().take(96_000).collect();
+    let square: Vec<f32> = (0..96_000)
+        .map(|n| if n / 50 % 2 == 0 { 0.5 } else { -0.5 })
+        .collect();
+    let stereo = |left: Vec<f32>, right: Vec<f32>| Audio {
+        rate_hz: RATE,
+        channels: vec![left, right],
+    };
+    for audio in [
+        Audio::mono(RATE, repeated.clone()),
+        Audio::mono(RATE, square),
+        Audio::mono(RATE, Vec::new()),
+        Audio::mono(RATE, vec![0.0; 96_000]),
+        Audio::mono(RATE, vec![1.0; 96_000]),
+        Audio::mono(RATE, vec![f32::NAN; 9_600]),
+        Audio::mono(RATE, vec![f32::MAX; 9_600]),
+        stereo(repeated.clone(), vec![0.0; 96_000]),
+        stereo(repeated.clone(), repeated.iter().map(|x| -x).collect()),
+    ] {
+        let facts = measure(&audio);
+        let text = serde_json::to_string(&facts).unwrap();
+        let read: Result<signal::Measurement, _> = serde_json::from_str(&text);
+        // Numbers may differ in their last bit; what is there and what is not may not.
+        let again = read.map(|read| (read.loops.len(), read.pitch.is_some(), read.peak_dbfs.is_some()));
+        let was = (
+            facts.loops.len(),
+            facts.pitch.is_some(),
+            facts.peak_dbfs.is_some(),
+        );
+        assert_eq!(again.ok(), Some(was), "{text}");
+    }
+}
+
 #[test]
 fn eight_channels_are_measured_together() {
     let audio = Audio {

@@ -12,7 +12,7 @@ pub struct StoredEvent {
     pub id: u64,
     /// Whose.
     pub instrument_id: u64,
-    /// `instrument`, `take`, `measured`, `cleaned`, `changed` or `job`.
+    /// `instrument`, `take`, `measured`, `treated`, `changed` or `job`.
     pub kind: String,
     /// JSON.
     pub body: String,

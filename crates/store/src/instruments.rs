@@ -1,12 +1,12 @@
 //! Instruments, their takes and what was measured of them.
 
-use crate::schema::{cleaned_levels, instruments, measurements, recordings, runs, takes};
+use crate::schema::{instruments, measurements, recordings, runs, takes};
 use crate::{RecordingForm, Store};
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
 use instrument::{Cell, Origin, Plan};
-use signal::{Audio, Levels, MEASURE_VERSION, Measurement};
+use signal::{Audio, MEASURE_VERSION, Measurement};
 use std::collections::HashMap;
 
 /// An instrument as it was made; what was said of it since is in its facts.
@@ -337,45 +337,6 @@ impl Store {
             &format!("{{\"take\":{}}}", take.id),
         )
         .await
-    }
-
-    /// Keeps the levels of a take as it was cleaned, under the name of what was made of it.
-    pub async fn put_cleaned_levels(
-        &self,
-        take: &TakeRow,
-        name: &str,
-        levels: &Levels,
-    ) -> anyhow::Result<()> {
-        let mut connection = self.connection().await?;
-        diesel::replace_into(cleaned_levels::table)
-            .values((
-                cleaned_levels::take_id.eq(take.id),
-                cleaned_levels::name.eq(name),
-                cleaned_levels::levels.eq(serde_json::to_string(levels)?),
-            ))
-            .execute(&mut connection)
-            .await?;
-        self.append_event(
-            &mut connection,
-            take.instrument_id,
-            "cleaned",
-            &format!("{{\"take\":{}}}", take.id),
-        )
-        .await
-    }
-
-    /// The levels of an instrument's takes as they were cleaned, by take and name.
-    pub async fn cleaned_levels(&self, instrument_id: u64) -> anyhow::Result<HashMap<(u64, String), Levels>> {
-        let mut connection = self.connection().await?;
-        let rows: Vec<(u64, String, String)> = cleaned_levels::table
-            .inner_join(takes::table.on(takes::id.eq(cleaned_levels::take_id)))
-            .filter(takes::instrument_id.eq(instrument_id))
-            .select(cleaned_levels::all_columns)
-            .load(&mut connection)
-            .await?;
-        rows.into_iter()
-            .map(|(take, name, levels)| Ok(((take, name), serde_json::from_str(&levels)?)))
-            .collect()
     }
 
     /// What was measured of an instrument's takes. A take keeps to the version that measured it first.

@@ -10,6 +10,7 @@ mod patterns;
 mod schema;
 mod spool;
 mod testing;
+mod treated;
 mod waiting;
 
 pub use changes::{History, Undone};
@@ -20,6 +21,7 @@ pub use long_takes::LongTakeRow;
 pub use patterns::PatternRow;
 pub use spool::{RecordingForm, Spool};
 pub use testing::TestDatabase;
+pub use treated::ByTreatment;
 pub use waiting::WaitingRow;
 
 use anyhow::Context;

@@ -83,6 +83,14 @@ table! {
 }
 
 table! {
+    judged_loops (take_id, name) {
+        take_id -> Unsigned<BigInt>,
+        name -> Text,
+        facts -> Text,
+    }
+}
+
+table! {
     facts (instrument_id, target, fact) {
         instrument_id -> Unsigned<BigInt>,
         target -> Unsigned<BigInt>,
@@ -137,6 +145,7 @@ allow_tables_to_appear_in_same_query!(
     recordings,
     measurements,
     cleaned_levels,
+    judged_loops,
     instruments,
     facts,
     changes,

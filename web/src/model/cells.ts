@@ -71,11 +71,9 @@ export function centsFromPlan(take: TakeView): number | undefined {
   return pitch ? (pitch.key - take.cell.key) * 100 + pitch.cents : undefined;
 }
 
-/** The measured loop that holds, or the numbers of one set by hand. */
+/** What the seam of a take's loop is worth, in dB; undefined without a loop, and until it is judged. */
 export function seamOf(take: TakeView): number | undefined {
-  const held = take.treatment?.loop;
-  if (!held) return undefined;
-  return take.facts?.loops.find((l) => l.start_frame === held.start_frame && l.end_frame === held.end_frame)?.seam_db;
+  return take.seam?.seam_db ?? undefined;
 }
 
 const SOFT = [0x9c, 0xc3, 0xb9];

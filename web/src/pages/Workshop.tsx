@@ -143,7 +143,7 @@ function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Prog
     ctx.fillStyle = colours.line;
     ctx.fillRect(middle, box.y + 3, 1, box.height - 6);
     const x = middle + (Math.max(-50, Math.min(50, off)) / 50) * (box.width / 2 - 8);
-    const verdict = tunePlot.verdict!(off, tunePlot.expected!(cell.take!));
+    const verdict = tunePlot.verdict!(off, tunePlot.expected!(cell.take!), cell.take);
     ctx.fillStyle = verdict === 2 ? colours.mark : verdict === 1 ? colours.chosenLine : colour;
     ctx.fillRect(Math.min(middle, x), box.y + box.height / 2 - 1, Math.abs(x - middle), 2);
     ctx.fillRect(x - 1.5, box.y + 4, 3, Math.max(1, box.height - 8));
@@ -267,7 +267,7 @@ function RunningJob({ id }: { id: number }) {
   if (!busy) return failed && failed !== "Cancelled." ? <span className="truncate text-mark">{failed}</span> : null;
   return (
     <span className="flex items-center gap-2" data-part="job">
-      {Array.isArray((busy.input as { of?: unknown[] }).of) ? "making takes" : "rendering"}
+      {({ make: "making takes", loops: "looking for loops" } as Record<string, string>)[busy.kind] ?? "rendering"}
       <progress className="h-1.5 w-24" value={busy.share} max={1} />
       <button className="rounded px-1 underline hover:bg-line2" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: busy.id } } }).catch(sayError)}>Cancel</button>
     </span>
@@ -313,7 +313,7 @@ const SHORTCUTS = [
   ["R", "hear takes raw or treated"],
   ["Ctrl+Z, Ctrl+Shift+Z", "undo, redo"],
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
-  ["+ −", "zoom the waveform, when it has the focus"],
+  ["+ − ← → Home", "zoom and move the waveform, when it has the focus"],
   ["Z S X D C … Q 2 W …", "play notes, while Play keys is on"],
   ["K A S B", "by hand: keep, again, skip, back"],
   ["?", "this list"],

@@ -28,8 +28,10 @@ export interface Plot {
   show: (value: number) => string;
   /** Where a take is expected to lie among its neighbours, drawn as a line. */
   expected?: (take: TakeView) => number | undefined;
-  /** 0 good, 1 to check, 2 wrong; by how far it lies from what is expected. */
-  verdict?: (value: number, expected: number | undefined) => 0 | 1 | 2;
+  /** Whether each layer is expected to lie on a line of its own. */
+  byLayer?: boolean;
+  /** 0 good, 1 to check, 2 wrong; by how far it lies from what is expected, and by what else is known of the take. */
+  verdict?: (value: number, expected: number | undefined, take: TakeView | undefined) => 0 | 1 | 2;
   /** Whether both directions are bad, not the higher one alone. */
   bothWays?: boolean;
 }
@@ -52,7 +54,7 @@ function expectedOf(plot: Plot, cell: BoardCell): number | undefined {
 }
 
 function verdictOf(plot: Plot, cell: BoardCell, value: number): 0 | 1 | 2 {
-  return plot.verdict?.(value, expectedOf(plot, cell)) ?? 0;
+  return plot.verdict?.(value, expectedOf(plot, cell), cell.take) ?? 0;
 }
 
 /** Cells to look at, worst first: by the plot's verdict, then by how far they lie from its line or from the others. */
@@ -258,20 +260,24 @@ function drawPlot(
     const x = inner + 10 + ((plot.line - plot.low) / (plot.high - plot.low)) * (PLOT_WIDTH - 20);
     ctx.fillRect(x, HEADER, 1, height);
   }
-  // The instrument's own curve, from rung to rung.
-  const curve = new Map<number, { x: number; y: number }>();
+  // The instrument's own curve, from rung to rung; where its layers lie apart, one for each.
+  const curves = new Map<number, Map<number, { x: number; y: number }>>();
   for (const cell of cells) {
     const expected = expectedOf(plot, cell);
+    const layer = plot.byLayer ? cell.cell.layer : 0;
+    const curve = curves.get(layer) ?? new Map<number, { x: number; y: number }>();
     if (expected === undefined || curve.has(cell.cell.key)) continue;
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
     const share = Math.min(1, Math.max(0, (expected - plot.low) / (plot.high - plot.low)));
-    curve.set(cell.cell.key, { x: inner + 10 + share * (PLOT_WIDTH - 20), y: box.y + box.height / 2 });
+    curves.set(layer, curve.set(cell.cell.key, { x: inner + 10 + share * (PLOT_WIDTH - 20), y: box.y + box.height / 2 }));
   }
-  ctx.beginPath();
-  for (const [, at] of [...curve].sort((a, b) => a[0] - b[0])) ctx.lineTo(at.x, at.y);
-  ctx.strokeStyle = colours.ink3;
   ctx.lineWidth = 1;
-  ctx.stroke();
+  for (const [layer, curve] of curves) {
+    ctx.beginPath();
+    for (const [, at] of [...curve].sort((a, b) => a[0] - b[0])) ctx.lineTo(at.x, at.y);
+    ctx.strokeStyle = plot.byLayer ? layerColour(layer, layers) : colours.ink3;
+    ctx.stroke();
+  }
   for (const cell of cells) {
     const x = dotAt(plot, cell, inner);
     const value = valueOf(plot, cell);

@@ -17,12 +17,11 @@ export function keyAt(y: number, low: number, keys: number, height: number): num
 }
 
 /** Wheel scrolls the ladder and the board; with Ctrl it zooms about the key under the pointer. */
-export function useLook(): (event: React.WheelEvent<HTMLElement>) => void {
-  return useCallback((event) => {
+export function useLook(): (event: WheelEvent, box: DOMRect) => void {
+  return useCallback((event, box) => {
     const { low, keys, look } = useView.getState();
     if (event.ctrlKey) {
       const next = Math.round(keys * (event.deltaY > 0 ? 1.12 : 1 / 1.12)) || keys;
-      const box = event.currentTarget.getBoundingClientRect();
       const share = 1 - (event.clientY - box.top) / box.height;
       look(Math.round(low + share * (keys - next)), next);
     } else {

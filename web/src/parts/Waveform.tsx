@@ -1,9 +1,9 @@
 // A waveform, from the whole to single frames, with marks that are dragged.
-import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useRef, useState } from "react";
 import { answer, api, type Schemas, type TakeView } from "../api/client";
 import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
+import { type Drawable, type Tile, useTiles } from "./tiles";
 
 export interface Mark {
   id: string;
@@ -11,17 +11,6 @@ export interface Mark {
   frame: number;
   /** Which side of the mark its label stands on. */
   side: "left" | "right";
-}
-
-/** What can be drawn: a take, or a long take. */
-export interface Drawable {
-  id: string;
-  frames: number;
-  rate_hz: number;
-  /** Whether left and right can be shown apart. */
-  stereo: boolean;
-  /** Of all channels, or of one. */
-  peaks: (first: number, end: number, columns: number, channel?: number) => Promise<Schemas["PeaksView"]>;
 }
 
 /** A take as it is cleaned, or as it was recorded. */
@@ -41,8 +30,8 @@ export function drawableLongTake(take: Schemas["LongTakeView"]): Drawable {
     id: `long take ${take.id}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
-    stereo: false,
-    peaks: async (first, end, columns) => answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns } } })),
+    stereo: take.channels === 2,
+    peaks: async (first, end, columns, channel) => answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, channel } } })),
   };
 }
 
@@ -71,39 +60,31 @@ interface Props {
 }
 
 const GRIP = 7;
+/** No fewer are shown. */
+const LEAST_FRAMES = 32;
+/** Single frames are seen as points from so many pixels apart. */
+const POINTS_APART = 4;
+/** The RMS is drawn inside the peaks from so many frames under a pixel. */
+const RMS_FRAMES = 64;
 
 export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, onPlace, onLook }: Props) {
   const [range, setRange] = useState<[number, number]>([0, take.frames]);
   const [dragging, setDragging] = useState<string | undefined>();
   const pan = useRef<{ x: number; range: [number, number] } | undefined>(undefined);
-  const [columns, setColumns] = useState(700);
+  const [width, setWidth] = useState(700);
   useEffect(() => setRange([0, take.frames]), [take.id, take.frames]);
   const [first, end] = range;
   const apart = useView((state) => state.apart) && take.stereo;
-  const peaks = useQuery({
-    queryKey: ["peaks", take.id, first, end, columns, apart ? "left" : "all"],
-    queryFn: () => take.peaks(first, end, columns, apart ? 0 : undefined),
-    // The overview of a long recording is drawn by a job: until then it is asked for again.
-    retry: 60,
-    retryDelay: 500,
-    staleTime: Infinity,
-    gcTime: 60_000,
-    placeholderData: (previous) => previous,
-  });
-  const right = useQuery({
-    queryKey: ["peaks", take.id, first, end, columns, "right"],
-    queryFn: () => take.peaks(first, end, columns, 1),
-    enabled: apart,
-    staleTime: Infinity,
-    gcTime: 60_000,
-    placeholderData: (previous) => previous,
-  });
+  const all = useTiles(take, first, end, width, apart ? 0 : undefined);
+  const right = useTiles(take, first, end, width, 1, apart);
   // Touch: where each finger is, and how far apart they were.
   const fingers = useRef(new Map<number, number>());
-  const drawn = useMemo(() => [peaks.data, ...(apart ? [right.data] : [])].filter((side) => side !== undefined), [peaks.data, right.data, apart]);
+  const told = useRef(onLook);
+  told.current = onLook;
+  useEffect(() => told.current?.(first, end), [first, end]);
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
-      setColumns(Math.min(2048, width));
+      setWidth(width);
       const x = (frame: number) => ((frame - first) / (end - first)) * width;
       ctx.fillStyle = colours.raised;
       ctx.fillRect(0, 0, width, height);
@@ -116,24 +97,17 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         ctx.fillRect(x(tinted.start - tinted.crossfade), 0, x(tinted.start) - x(tinted.start - tinted.crossfade), height - 20);
         ctx.globalAlpha = 1;
       }
-      const lane = (height - 20) / Math.max(1, drawn.length);
-      const top = Math.max(0.02, ...drawn.flatMap((side) => [...side.high.map(Math.abs), ...side.low.map(Math.abs)]));
-      drawn.forEach((side, at) => {
+      const sides = apart ? [all.tiles, right.tiles] : [all.tiles];
+      const lane = (height - 20) / sides.length;
+      const top = Math.max(0.02, ...sides.flatMap((side) => side.map(({ tile, from, to }) => highest(tile, from, to))));
+      sides.forEach((side, at) => {
         const middle = lane * (at + 0.5);
-        const scale = (lane / 2 - 8 / drawn.length) / top;
-        const step = width / side.low.length;
-        ctx.fillStyle = colours.wave;
-        side.low.forEach((low, n) => {
-          const frame = first + ((end - first) * n) / side.low.length;
-          ctx.globalAlpha = frame < heard[0] || frame >= heard[1] ? 0.3 : 0.85;
-          ctx.fillRect(n * step, middle - side.high[n]! * scale, Math.max(1, step), Math.max(1, (side.high[n]! - low) * scale));
-        });
-        // RMS inside the peaks.
-        ctx.fillStyle = colours.raised;
-        ctx.globalAlpha = 0.28;
-        side.rms.forEach((rms, n) => {
-          if (rms * scale > 1) ctx.fillRect(n * step, middle - rms * scale, Math.max(1, step), 2 * rms * scale);
-        });
+        const scale = (lane / 2 - 8 / sides.length) / top;
+        for (const { tile, from, to } of side) {
+          // Outside of what is heard the wave is dimmed.
+          for (const [one, two, alpha] of [[from, Math.min(to, heard[0]), 0.3], [Math.max(from, heard[0]), Math.min(to, heard[1]), 0.85], [Math.max(from, heard[1]), to, 0.3]] as const)
+            if (two > one) drawTile(ctx, tile, one, two, { x, middle, scale, alpha, colours });
+        }
         ctx.globalAlpha = 1;
       });
       for (const span of spans ?? []) {
@@ -152,7 +126,7 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
           ctx.fillText(span.name, from + 3, height - 32, to - from - 4);
         }
       }
-      if (drawn.length === 0 && peaks.failureCount > 0) {
+      if (all.waiting) {
         ctx.font = SANS;
         ctx.fillStyle = colours.ink3;
         ctx.fillText("Its picture is being drawn…", 12, height / 2);
@@ -172,18 +146,26 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         ctx.fillText(mark.label, left + 5, 8.5);
       }
     },
-    [drawn, first, end, marks, heard, tinted, take.rate_hz, dragging, spans, peaks.failureCount],
+    [all, right, apart, first, end, marks, heard, tinted, take.rate_hz, dragging, spans],
   );
   const frameAt = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
     return Math.round(first + ((event.clientX - box.left) / box.width) * (end - first));
   };
-  const look = (next: [number, number]) => {
-    const span = Math.min(take.frames, Math.max(32, next[1] - next[0]));
-    const from = Math.round(Math.min(take.frames - span, Math.max(0, next[0])));
-    setRange([from, from + Math.round(span)]);
-    onLook?.(from, from + Math.round(span));
-  };
+  const look = (next: (from: number, to: number) => [number, number]) =>
+    setRange(([from, to]) => {
+      const wished = next(from, to);
+      const span = Math.round(Math.min(take.frames, Math.max(LEAST_FRAMES, wished[1] - wished[0])));
+      const first = Math.round(Math.min(take.frames - span, Math.max(0, wished[0])));
+      return [first, first + span];
+    });
+  /** Around a place in the picture, 0 to 1, which stays where it is. */
+  const zoom = (factor: number, share = 0.5) => look((from, to) => {
+    const centre = from + share * (to - from);
+    const span = (to - from) * factor;
+    return [centre - share * span, centre + (1 - share) * span];
+  });
+  const move = (share: number) => look((from, to) => [from + share * (to - from), to + share * (to - from)]);
   return (
     <Canvas
       draw={draw}
@@ -191,25 +173,21 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       data-part="waveform"
       data-first={first}
       data-end={end}
-      aria-label={`Waveform, frames ${first} to ${end}. Wheel zooms, dragging moves; marks are dragged.`}
-      style={undefined}
+      aria-label={`Waveform, frames ${first} to ${end}. Wheel, + and − zoom; dragging, ← and → move; Home shows all; marks are dragged.`}
       className="touch-none"
       tabIndex={0}
-      onWheel={(event) => {
-        const box = event.currentTarget.getBoundingClientRect();
-        const share = (event.clientX - box.left) / box.width;
-        const span = (end - first) * (event.deltaY > 0 ? 1.25 : 0.8);
-        const centre = first + share * (end - first);
-        look([centre - share * span, centre + (1 - share) * span]);
+      onWheel={(event, box) => {
+        if (event.shiftKey || Math.abs(event.deltaX) > Math.abs(event.deltaY)) move(Math.sign(event.deltaX || event.deltaY) * 0.08);
+        else zoom(event.deltaY > 0 ? 1.25 : 0.8, (event.clientX - box.left) / box.width);
       }}
       onKeyDown={(event) => {
-        const span = end - first;
-        if (event.key === "+") look([first + span * 0.1, end - span * 0.1]);
-        else if (event.key === "-") look([first - span * 0.125, end + span * 0.125]);
-        else return;
+        const keys: Record<string, () => void> = { "+": () => zoom(0.8), "-": () => zoom(1.25), ArrowLeft: () => move(-0.1), ArrowRight: () => move(0.1), Home: () => look(() => [0, take.frames]) };
+        if (!keys[event.key]) return;
+        event.preventDefault();
         event.stopPropagation();
+        keys[event.key]!();
       }}
-      onDoubleClick={() => look([0, take.frames])}
+      onDoubleClick={() => look(() => [0, take.frames])}
       onPointerDown={(event) => {
         event.currentTarget.setPointerCapture(event.pointerId);
         fingers.current.set(event.pointerId, event.clientX);
@@ -234,15 +212,13 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
           const [was, is] = [Math.abs(before - other), Math.abs(event.clientX - other)];
           fingers.current.set(event.pointerId, event.clientX);
           if (was < 4 || is < 4) return;
-          const span = ((end - first) * was) / is;
-          const share = ((event.clientX + other) / 2 - box.left) / box.width;
-          const centre = first + share * (end - first);
-          look([centre - share * span, centre + (1 - share) * span]);
+          zoom(was / is, ((event.clientX + other) / 2 - box.left) / box.width);
         } else if (dragging) onDrag(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
         else if (pan.current) {
           const width = event.currentTarget.getBoundingClientRect().width;
           const by = ((pan.current.x - event.clientX) / width) * (end - first);
-          look([pan.current.range[0] + by, pan.current.range[1] + by]);
+          const [from, to] = pan.current.range;
+          look(() => [from + by, to + by]);
         }
       }}
       onPointerCancel={(event) => {
@@ -265,16 +241,87 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
   );
 }
 
+/** Columns of a tile that show frames `from..to`: the first, and the first after. */
+function columnsOf({ first, end, low }: Tile, from: number, to: number): [number, number] {
+  const step = (end - first) / low.length;
+  return [Math.max(0, Math.floor((from - first) / step)), Math.min(low.length, Math.ceil((to - first) / step))];
+}
+
+function highest(tile: Tile, from: number, to: number): number {
+  const [one, two] = columnsOf(tile, from, to);
+  let top = 0;
+  for (let n = one; n < two; n++) top = Math.max(top, tile.high[n]!, -tile.low[n]!);
+  return top;
+}
+
+interface Lane {
+  x: (frame: number) => number;
+  middle: number;
+  scale: number;
+  alpha: number;
+  colours: Surface["colours"];
+}
+
+/** The stretch `from..to` of a tile: its extent with the RMS inside it, or its frames as points on a line. */
+function drawTile(ctx: CanvasRenderingContext2D, tile: Tile, from: number, to: number, { x, middle, scale, alpha, colours }: Lane): void {
+  const { low, high, rms } = tile;
+  const [one, two] = columnsOf(tile, from, to);
+  const step = (tile.end - tile.first) / low.length;
+  const at = (n: number) => tile.first + n * step;
+  const pixels = x(at(one + 1)) - x(at(one));
+  ctx.globalAlpha = alpha;
+  ctx.fillStyle = colours.wave;
+  if (step === 1 && pixels >= POINTS_APART) {
+    ctx.beginPath();
+    // A frame further on either side, so that tiles join.
+    for (let n = Math.max(0, one - 1); n < Math.min(low.length, two + 1); n++) ctx.lineTo(x(at(n)), middle - high[n]! * scale);
+    ctx.strokeStyle = colours.wave;
+    ctx.lineWidth = 1.2;
+    ctx.stroke();
+    for (let n = one; n < two; n++) ctx.fillRect(x(at(n)) - 1.5, middle - high[n]! * scale - 1.5, 3, 3);
+    return;
+  }
+  // Pixel by pixel, the extent of all columns that fall on it; each pixel is drawn by one tile alone.
+  const [left, right] = [Math.round(x(from)), Math.round(x(to))];
+  const perPixel = (to - from) / Math.max(1e-9, x(to) - x(from));
+  const boxes = (upper: (n: number) => number, lower: (n: number) => number, least: number) => {
+    for (let pixel = left; pixel < right; pixel++) {
+      const frame = from + (pixel - x(from)) * perPixel - tile.first;
+      const last = Math.min(two, Math.max(Math.ceil((frame + perPixel) / step), one + 1));
+      let n = Math.min(last - 1, Math.max(one, Math.floor(frame / step)));
+      let [highest, lowest] = [upper(n), lower(n)];
+      for (n++; n < last; n++) [highest, lowest] = [Math.max(highest, upper(n)), Math.min(lowest, lower(n))];
+      // Whole pixels: nothing has to be blended.
+      const top = Math.round(middle - highest * scale);
+      const tall = Math.round(middle - lowest * scale) - top;
+      if (tall >= least) ctx.fillRect(pixel, top, 1, Math.max(1, tall));
+    }
+  };
+  boxes((n) => high[n]!, (n) => low[n]!, 0);
+  // Under fewer frames an RMS says nothing: that is the wave itself.
+  if (perPixel < RMS_FRAMES) return;
+  ctx.fillStyle = colours.raised;
+  ctx.globalAlpha = 0.28 * Math.min(1, alpha / 0.85);
+  boxes((n) => rms[n]!, (n) => -rms[n]!, 2);
+}
+
 function drawTimes(ctx: CanvasRenderingContext2D, first: number, end: number, rate: number, width: number, height: number, colour: string): void {
   const span = (end - first) / rate;
-  const step = [0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300].find((s) => span / s <= 8) ?? 600;
+  const step = [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300].find((s) => span / s <= 8) ?? 600;
   ctx.font = MONO;
   ctx.fillStyle = colour;
   ctx.textBaseline = "middle";
   for (let n = Math.ceil(first / rate / step); n * step <= end / rate; n++) {
-    const at = n * step;
-    const text = step < 0.1 ? `${(at * 1000).toFixed(step < 0.001 ? 1 : 0)} ms` : `${at.toFixed(step < 1 ? 1 : 0)} s`;
-    const x = ((at * rate - first) / (end - first)) * width;
-    if (x + 46 < width) ctx.fillText(text, x + 3, height - 10);
+    const x = ((n * step * rate - first) / (end - first)) * width;
+    if (x + 62 < width) ctx.fillText(timeOf(n * step, step), x + 3, height - 10);
   }
+}
+
+/** A time in the unit that its size and the steps between times want: 12.5 ms, 3.2 s, 11:04.95. */
+function timeOf(seconds: number, step: number): string {
+  const places = (of: number) => Math.max(0, Math.ceil(-Math.log10(of) - 1e-9));
+  if (seconds < 1 && step < 0.1) return `${(seconds * 1000).toFixed(places(step * 1000))} ms`;
+  if (seconds < 60) return `${seconds.toFixed(places(step))} s`;
+  const rest = (seconds % 60).toFixed(places(step));
+  return `${Math.floor(seconds / 60)}:${rest.padStart(places(step) > 0 ? places(step) + 3 : 2, "0")}`;
 }

@@ -6,7 +6,15 @@ export interface Palette {
   act: string; actSoft: string; chosen: string; chosenLine: string; warn: string; mark: string; wave: string;
 }
 
+let known: Palette | undefined;
+window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => (known = undefined));
+
 export function palette(): Palette {
+  known ??= readPalette();
+  return known;
+}
+
+function readPalette(): Palette {
   const style = getComputedStyle(document.documentElement);
   const colour = (name: string) => style.getPropertyValue(`--color-${name}`).trim();
   return {
@@ -26,12 +34,28 @@ export interface Surface {
 export const MONO = '11px "Spline Sans Mono Variable", monospace';
 export const SANS = '11px "Instrument Sans Variable", sans-serif';
 
-interface Props extends Omit<React.CanvasHTMLAttributes<HTMLCanvasElement>, "width" | "height"> {
+interface Props extends Omit<React.CanvasHTMLAttributes<HTMLCanvasElement>, "width" | "height" | "onWheel"> {
   draw: (surface: Surface) => void;
+  /** What it does instead of scrolling what lies around it. */
+  onWheel?: (event: WheelEvent, box: DOMRect) => void;
 }
 
-export function Canvas({ draw, className, ...rest }: Props) {
+export function Canvas({ draw, className, onWheel, ...rest }: Props) {
   const ref = useRef<HTMLCanvasElement>(null);
+  const wheel = useRef(onWheel);
+  wheel.current = onWheel;
+  useEffect(() => {
+    const canvas = ref.current;
+    if (!canvas) return;
+    const turned = (event: WheelEvent) => {
+      if (!wheel.current) return;
+      event.preventDefault();
+      wheel.current(event, canvas.getBoundingClientRect());
+    };
+    // React listens passively: what is turned here would scroll the page as well.
+    canvas.addEventListener("wheel", turned, { passive: false });
+    return () => canvas.removeEventListener("wheel", turned);
+  }, []);
   const [size, setSize] = useState({ width: 0, height: 0 });
   useEffect(() => {
     const canvas = ref.current;
@@ -48,9 +72,11 @@ export function Canvas({ draw, className, ...rest }: Props) {
     if (!canvas || !ctx || size.width === 0) return;
     const frame = requestAnimationFrame(() => {
       const scale = window.devicePixelRatio || 1;
-      canvas.width = size.width * scale;
-      canvas.height = size.height * scale;
-      ctx.scale(scale, scale);
+      const [width, height] = [Math.round(size.width * scale), Math.round(size.height * scale)];
+      // Setting a size, even the same, makes the canvas anew.
+      if (canvas.width !== width || canvas.height !== height) [canvas.width, canvas.height] = [width, height];
+      ctx.setTransform(scale, 0, 0, scale, 0, 0);
+      ctx.clearRect(0, 0, size.width, size.height);
       draw({ ctx, ...size, colours: palette() });
     });
     return () => cancelAnimationFrame(frame);

@@ -9,6 +9,7 @@ import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { UseOnMore } from "../parts/UseOnMore";
 import { drawableTake, Waveform } from "../parts/Waveform";
 import { keyName } from "../model/keys";
 import { player } from "../sound/player";
@@ -47,7 +48,6 @@ export function LoopBench({ on }: { on: OnBench }) {
   const [moving, setMoving] = useState<TakeLoop | undefined>();
   const [snap, setSnap] = useState<Snap>("free");
   const [length, setLength] = useState("any");
-  const [searching, setSearching] = useState<{ done: number; of: number; stop: boolean } | undefined>();
   const raw = useView((state) => state.raw);
   const held = take.treatment;
   const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
@@ -100,20 +100,12 @@ export function LoopBench({ on }: { on: OnBench }) {
     const looped = takes.filter((t) => t.treatment?.loop);
     void change(view.id, looped.length > 1 ? `${label} on ${looped.length} takes` : label, looped.map((t) => ({ take: t.id, fact: "loop" as const, value: { ...t.treatment!.loop!, ...of } }))).catch(sayError);
   };
-  /** The best of the wished length for every chosen take, kept as one change. */
-  const searchAll = async () => {
-    const state = { done: 0, of: takes.length, stop: false };
-    setSearching(state);
-    const wishes = [];
-    for (const [n, t] of takes.entries()) {
-      if (state.stop) break;
-      setSearching(Object.assign(state, { done: n }));
-      const best = (wanted ? await look(t) : (t.facts?.loops ?? []))[0];
-      wishes.push({ take: t.id, fact: "loop" as const, value: best ? plainLoop(best) : null });
-    }
-    setSearching(undefined);
-    if (!state.stop) await change(view.id, `loops ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} takes`, wishes);
+  /** The best of the wished length for every chosen take, looked for by a job and kept as one change. */
+  const seek = async () => {
+    const label = `loops ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
+    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), label, lengths: wanted && { shortest_s: wanted[0], longest_s: wanted[1] } } }));
   };
+  const single = async () => answer(await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }));
   const unit = frames(take.rate_hz);
   const byHand = take.correction.loop !== undefined;
   const drift = seam.data?.drift_db ?? 0;
@@ -179,12 +171,8 @@ export function LoopBench({ on }: { on: OnBench }) {
             {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping.</p>}
           </div>
           <div className="flex items-center gap-2 border-t border-line2 px-3 py-1.5">
-            {searching ? (
-              <><progress className="h-2 flex-1" value={searching.done} max={searching.of} /><button className="button !py-0.5" onClick={() => { searching.stop = true; }}>Cancel</button></>
-            ) : (
-              <><button className="button !py-0.5" onClick={() => void searchAll().catch(sayError).finally(() => setSearching(undefined))}>Use the best{all}</button>
-              <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }).then(answer).catch(sayError)}>Single cycle{all}</button></>
-            )}
+            <button className="button !py-0.5" onClick={() => void seek().catch(sayError)}>Use the best{all}</button>
+            <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void single().catch(sayError)}>Single cycle{all}</button>
           </div>
         </div>
       </div>
@@ -198,6 +186,7 @@ export function LoopBench({ on }: { on: OnBench }) {
         <div className="w-40"><Choice label="It runs" value={turns ? "through_release" : (now?.runs ?? "through_release")} onChange={(runs) => keepOnAll("change when the loop is left", { runs })} options={[{ value: "through_release" as const, name: "on through release" }, { value: "while_held" as const, name: "while held" }]} /></div>
         <button role="switch" aria-checked={held.cleaning?.evening != null} className={`button ${held.cleaning?.evening ? "on" : ""}`} disabled={!now} title="Level and slow change of colour are held over the loop, so that it does not pump" onClick={() => void change(view.id, held.cleaning?.evening ? "no evening" : "even the loop", takes.map((t) => ({ take: t.id, fact: "evening" as const, value: held.cleaning?.evening ? undefined : { share: 1 } }))).catch(sayError)}>Even the loop{all}</button>
         <div className="grow" />
+        <UseOnMore on={on} part="loop" can={byHand} />
         {byHand && <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>Automatic{all}</button>}
         <button className="button" disabled={!now} onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}>No loop{all}</button>
       </div>

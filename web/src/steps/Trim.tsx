@@ -7,19 +7,38 @@ import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { UseOnMore } from "../parts/UseOnMore";
 import { drawableTake, Waveform } from "../parts/Waveform";
 import { sayError, useView } from "../state/view";
 import { Clean } from "./Clean";
 import { Make } from "./Make";
 
+/** A take that lies so far from its layer's own curve is to be checked, or wrong. */
+const CHECK_LU = 3;
+const WRONG_LU = 6;
+/** A start or end that is less sure than this is to be checked. */
+const SURE = 0.5;
+
 export const trimPlot: Plot = {
   title: "loudness",
   low: -50,
   high: -5,
-  value: (take) => (take.facts?.loudness_lufs == null ? undefined : take.facts.loudness_lufs + (take.treatment?.gain_db ?? 0)),
-  before: (take) => (take.treatment?.gain_db ? (take.facts?.loudness_lufs ?? undefined) : undefined),
+  value: (take) => (take.levels?.loudness_lufs == null ? undefined : take.levels.loudness_lufs + (take.treatment?.gain_db ?? 0)),
+  before: (take) => (take.treatment?.gain_db || take.cleaned ? (take.facts?.loudness_lufs ?? undefined) : undefined),
   show: (value) => `${value.toFixed(1).replace("-", "−")} LUFS`,
+  expected: (take) => take.curve_lufs ?? undefined,
+  byLayer: true,
+  verdict: (value, expected, take) => {
+    const off = Math.abs(value - (expected ?? value));
+    if (off > WRONG_LU || (take?.facts?.clipped_frames ?? 0) > 0) return 2;
+    return off > CHECK_LU || unsure(take?.facts?.start_sure) || unsure(take?.facts?.end_sure) ? 1 : 0;
+  },
+  bothWays: true,
 };
+
+function unsure(value: number | null | undefined): boolean {
+  return value != null && value < SURE;
+}
 
 /** How far left and right lie apart: a take that leans to one side stands out. */
 export const sidesPlot: Plot = {
@@ -27,7 +46,7 @@ export const sidesPlot: Plot = {
   low: -12,
   high: 12,
   line: 0,
-  value: (take) => (take.facts?.balance_db == null ? undefined : -take.facts.balance_db),
+  value: (take) => (take.levels?.balance_db == null ? undefined : -take.levels.balance_db),
   show: (value) => `${Math.abs(value).toFixed(1)} dB to the ${value >= 0 ? "right" : "left"}`,
   verdict: (value) => (Math.abs(value) > 6 ? 2 : Math.abs(value) > 3 ? 1 : 0),
   bothWays: true,
@@ -39,7 +58,7 @@ export const likenessPlot: Plot = {
   low: -1,
   high: 1,
   line: 0,
-  value: (take) => take.facts?.correlation ?? undefined,
+  value: (take) => take.levels?.correlation ?? undefined,
   show: (value) => value.toFixed(2).replace("-", "−"),
   verdict: (value) => (value < -0.3 ? 2 : value < 0 ? 1 : 0),
 };
@@ -60,21 +79,19 @@ export function TrimBench({ on }: { on: OnBench }) {
   const start = moving?.id === "start" ? moving.frame : held.start_frame;
   const end = moving?.id === "end" ? moving.frame : held.end_frame;
   const facts = take.facts;
-  const others = takes.filter((t) => t.id !== take.id && t.suggestion);
   const said = take.correction;
-  // Only the offset from the automatic value is put on the others: each has its own sound.
-  const offsets = () =>
-    others.flatMap((other) => {
-      const wishes = [];
-      if (said.start_frame != null) wishes.push({ take: other.id, fact: "start_frame" as const, value: Math.max(0, other.suggestion!.start_frame + said.start_frame - take.suggestion!.start_frame) });
-      if (said.end_frame != null) wishes.push({ take: other.id, fact: "end_frame" as const, value: Math.min(other.frames, Math.max(1, other.suggestion!.end_frame + said.end_frame - take.suggestion!.end_frame)) });
-      for (const fade of ["fade_in_frames", "fade_out_frames"] as const) if (said[fade] != null) wishes.push({ take: other.id, fact: fade, value: said[fade] });
-      if (said.gain_db != null) wishes.push({ take: other.id, fact: "gain_db" as const, value: said.gain_db });
-      return wishes;
-    });
+  const loud = take.levels?.loudness_lufs;
+  const off = loud == null || take.curve_lufs == null ? 0 : loud + (held.gain_db ?? 0) - take.curve_lufs;
   return (
     <>
-      <BenchHead on={on} note={facts && facts.clipped_frames > 0 && <Badge wrong>{facts.clipped_frames} frames clipped</Badge>} />
+      <BenchHead on={on} note={
+          !facts ? null
+          : facts.clipped_frames > 0 ? <Badge wrong>{facts.clipped_frames} frames clipped</Badge>
+          : Math.abs(off) > CHECK_LU ? <Badge wrong={Math.abs(off) > WRONG_LU}>{Math.abs(off).toFixed(1)} LU {off > 0 ? "louder" : "quieter"} than its neighbours</Badge>
+          : unsure(facts.start_sure) ? <Badge>its start is not sure</Badge>
+          : unsure(facts.end_sure) ? <Badge>its end is not sure</Badge>
+          : null
+        } />
       <div className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[300px]" : "h-[150px]"}`}>
         <Waveform
           take={drawable}
@@ -110,14 +127,10 @@ export function TrimBench({ on }: { on: OnBench }) {
         <div className="w-28"><Choice<Curve> label="Fades" value={held.fade_curve ?? "straight"} onChange={(curve) => void change(view.id, "change the course of the fades", takes.map((t) => ({ take: t.id, fact: "fade_curve" as const, value: curve === "straight" ? undefined : curve }))).catch(sayError)} options={CURVES} /></div>
         <Field label="Level" width="72px" value={held.gain_db} unit={decibels} onLive={(v) => player.drag(take.id, "gain", v)} byHand={said.gain_db != null} onSet={(v) => void set("change the level", "gain_db", v)} onAutomatic={() => void set("level back to automatic", "gain_db", undefined)} />
         <div className="grow" />
-        {others.length > 0 && (
-          <button className="button" disabled={offsets().length === 0} onClick={() => void change(view.id, `same trim on ${others.length} takes`, offsets()).catch(sayError)}>
-            Use on {others.length} more
-          </button>
-        )}
+        <UseOnMore on={on} part="trim" can={(["start_frame", "end_frame", "fade_in_frames", "fade_out_frames", "fade_curve", "gain_db"] as const).some((fact) => said[fact] != null)} />
       </div>
       <dl className="card num grid grid-cols-6 gap-x-4 gap-y-2 p-3 text-[12px]">
-        {([["peak", db(facts?.peak_dbfs)], ["loudness", facts?.loudness_lufs == null ? "–" : `${facts.loudness_lufs.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`], ["start, how sure", sure(facts?.start_sure)], ["end, how sure", sure(facts?.end_sure)]] as const).map(([name, value]) => (
+        {([["peak", db(take.levels?.peak_dbfs)], ["loudness", loud == null ? "–" : `${loud.toFixed(1)} LUFS`], ["noise floor", db(facts?.noise_floor_dbfs)], ["sound", `${((held.end_frame - held.start_frame) / take.rate_hz).toFixed(2)} s`], ["start, how sure", sure(facts?.start_sure)], ["end, how sure", sure(facts?.end_sure)]] as const).map(([name, value]) => (
           <div key={name}>
             <dt className="font-sans text-ink3">{name}</dt>
             <dd>{value}</dd>

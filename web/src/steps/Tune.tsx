@@ -10,6 +10,7 @@ import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { UseOnMore } from "../parts/UseOnMore";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
 import { HearButton, velocityOf } from "./Trim";
@@ -195,6 +196,8 @@ export function TuneBench({ on }: { on: OnBench }) {
         <Field label="Recording is sharp by" width="132px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onLive={(v) => player.drag(take.id, "recording_cents", v)} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={automatic} />
         <Field label="Added on playing" width="104px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onLive={(v) => player.drag(take.id, "tune_cents", v)} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
         <button role="switch" aria-checked={take.correction.no_pitch ?? false} className={`button ${take.correction.no_pitch ? "on" : ""}`} title="A chord, a noise: its root is what its maker says" onClick={() => set(take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch", "no_pitch", take.correction.no_pitch ? undefined : true)}>No pitch of its own</button>
+        <div className="grow" />
+        <UseOnMore on={on} part="tune" can={(["root_key", "recording_cents", "tune_cents"] as const).some((fact) => take.correction[fact] != null)} />
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
         <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>Reference tone</button>

@@ -10,6 +10,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use instrument::{Cell, Making, missing_from_neighbours};
+use program::LoopWay;
 use serde::Deserialize;
 use store::Store;
 use utoipa::ToSchema;
@@ -102,10 +103,20 @@ pub(super) async fn makings(
     Ok(Json(jobs.into_iter().map(super::exports::job_view).collect()))
 }
 
-/// Renders what is not rendered yet, unless a job for it waits already.
+fn lacks_levels(take: &TakeView) -> bool {
+    take.cleaned.is_some() && take.levels.is_none()
+}
+
+/// Whether its loop is not judged yet.
+pub(crate) fn lacks_judgement(take: &TakeView) -> bool {
+    let looped = take.treatment.as_ref().and_then(|treatment| treatment.looped);
+    take.seam.is_none() && looped.is_some_and(|l| l.way == LoopWay::Forward)
+}
+
+/// Renders and judges what is not rendered and judged yet, unless a job for it waits already.
 pub(super) async fn render_soon(store: &Store, id: u64) -> anyhow::Result<()> {
     let view = view_of(store, id).await?;
-    let unknown = |take: &TakeView| take.chosen && take.cleaned.is_some() && take.levels.is_none();
+    let unknown = |take: &TakeView| take.chosen && (lacks_levels(take) || lacks_judgement(take));
     if !view.is_some_and(|view| view.takes.iter().any(unknown)) {
         return Ok(());
     }

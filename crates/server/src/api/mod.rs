@@ -13,6 +13,8 @@ mod spreading;
 mod taking_in;
 mod tuning;
 
+pub(crate) use making::lacks_judgement;
+
 use crate::App;
 use crate::audio;
 use crate::live::{LATE_IDS, Message, message_of};

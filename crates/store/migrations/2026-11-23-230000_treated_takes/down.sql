@@ -1,1 +1,2 @@
+DROP TABLE judged_loops;
 DROP TABLE cleaned_levels;
