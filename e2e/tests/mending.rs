@@ -104,7 +104,14 @@ async fn a_wrong_start_octave_and_loop_are_mended_on_all_and_undone_from_another
 {
     let ladder = Ladder::start(false).await?;
     prepared(&ladder).await?;
-    let spoilt = ladder.get("/api/instruments/1")?;
+    // Loops set by hand are judged, too: the board shows that they click.
+    let spoilt = ladder
+        .wait_for("/api/instruments/1", |view| {
+            takes(view)
+                .iter()
+                .all(|take| take["seam"]["seam_db"].as_f64().is_some_and(|db| db > -10.0))
+        })
+        .await?;
     let browser = Browser::open().await?;
     let page = |step: &str| format!("{}/instruments/1/{step}", ladder.address);
     let every = |view: &Value, test: &dyn Fn(&Value) -> bool| takes(view).iter().all(test);
@@ -114,6 +121,7 @@ async fn a_wrong_start_octave_and_loop_are_mended_on_all_and_undone_from_another
     choose_all(&browser).await?;
     browser.fill("Start", "0.49 s").await?;
     browser.click("button", "Use on 3 more").await?;
+    browser.click("[role=menuitem]", "moved alike").await?;
     ladder
         .wait_for("/api/instruments/1", |view| {
             every(view, &|take| {
@@ -241,6 +249,56 @@ async fn takes_are_cleaned_together_and_new_ones_made_from_them() -> anyhow::Res
         assert!(cents.abs() < 0.5, "{cents}");
         assert_eq!(take["origin"]["made_by"], "brought in tune");
     }
+    browser.close().await?;
+    ladder.end().await
+}
+
+const METER: &str = "document.querySelector('[data-part=meter]').dataset";
+
+/// Level and loop are heard while they are dragged, under a note that is held, before anything is kept.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_dragged_is_heard_at_once() -> anyhow::Result<()> {
+    let ladder = Ladder::start(false).await?;
+    prepared(&ladder).await?;
+    let browser = Browser::open().await?;
+    let driver = &browser.driver;
+    driver
+        .goto(&format!("{}/instruments/1/trim", ladder.address))
+        .await?;
+    browser.field("Level").await?;
+    driver.action_chain().send_keys(" ").perform().await?;
+    browser
+        .until(
+            "a voice",
+            &format!("return Number({METER}.voices) === 1 && Number({METER}.peak) > 0.05"),
+        )
+        .await?;
+    let label = browser.named("label", "Level").await?;
+    // A decibel every six pixels: 30 down, drawn in two steps and not let go.
+    let hold = driver
+        .action_chain()
+        .move_to_element_center(&label)
+        .click_and_hold();
+    hold.move_by_offset(0, 90).move_by_offset(0, 90).perform().await?;
+    browser
+        .until(
+            "a quieter voice",
+            &format!("return Number({METER}.voices) === 1 && Number({METER}.peak) < 0.02 && Number({METER}.peak) > 0.0005"),
+        )
+        .await?;
+    let gains = |view: &Value| -> Vec<Value> {
+        takes(view)
+            .iter()
+            .map(|take| take["correction"]["gain_db"].clone())
+            .collect()
+    };
+    let held = ladder.get("/api/instruments/1")?;
+    assert!(gains(&held).iter().all(Value::is_null), "kept already: {:?}", gains(&held));
+    driver.action_chain().release().perform().await?;
+    let kept = ladder
+        .wait_for("/api/instruments/1", |view| view["undo"] == "change the level")
+        .await?;
+    assert!(gains(&kept).contains(&json!(-30.0)), "{:?}", gains(&kept));
     browser.close().await?;
     ladder.end().await
 }

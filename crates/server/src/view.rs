@@ -189,6 +189,8 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     let Some(row) = store.instrument(id).await? else {
         return Ok(None);
     };
+    // Read first: what Undo names is then never newer than what is shown.
+    let history = store.history(id).await?;
     let (facts, rows, mut measured, cleaned_levels, judged_loops) = (
         store.facts(id).await?,
         store.takes(Some(id)).await?,
@@ -201,7 +203,6 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             measured.insert(row.id, heard_for(row.cell.key, facts));
         }
     }
-    let history = store.history(id).await?;
     let plan: Plan = said(&facts, Fact::Plan).unwrap_or(row.plan);
     let name: String = said(&facts, Fact::Name).unwrap_or(row.name);
     let map: MapSettings = said(&facts, Fact::Map).unwrap_or_default();
