@@ -293,7 +293,11 @@ async fn what_is_dragged_is_heard_at_once() -> anyhow::Result<()> {
             .collect()
     };
     let held = ladder.get("/api/instruments/1")?;
-    assert!(gains(&held).iter().all(Value::is_null), "kept already: {:?}", gains(&held));
+    assert!(
+        gains(&held).iter().all(Value::is_null),
+        "kept already: {:?}",
+        gains(&held)
+    );
     driver.action_chain().release().perform().await?;
     let kept = ladder
         .wait_for("/api/instruments/1", |view| view["undo"] == "change the level")
