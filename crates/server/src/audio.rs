@@ -39,6 +39,10 @@ pub struct Stretch {
     #[serde(default)]
     #[param(inline)]
     pub(crate) version: Version,
+    /// Cleaned: without this stage. Away: what this stage takes of what those before it leave.
+    #[serde(default)]
+    #[param(inline)]
+    pub(crate) stage: Option<signal::Stage>,
     /// A name of what was made of it, so that a browser keeps each apart.
     #[serde(default)]
     pub(crate) name: Option<String>,
@@ -94,10 +98,13 @@ pub(crate) async fn take_audio(
         if wish.first >= end.min(take.row.frames) {
             return Err(Problem::refused("That stretch of the take is empty."));
         }
-        if wish.version == Version::Away {
-            take.taken_away(&app.store, of, wish.first, end).await?
-        } else {
-            take.audio(&app.store, of, wish.first, end).await?
+        match (wish.version, wish.stage) {
+            (Version::Away, stage) => take.taken_away(&app.store, of, (wish.first, end), stage).await?,
+            (_, Some(stage)) => {
+                let without = take.without(stage);
+                without.audio(&app.store, of, wish.first, end).await?
+            }
+            (_, None) => take.audio(&app.store, of, wish.first, end).await?,
         }
     };
     // What was cleaned changes with its settings, unless it is asked for by its name.
@@ -176,7 +183,7 @@ pub(crate) async fn take_peaks(
         }
         let of = (0, usize::MAX);
         let audio = match wish.version {
-            Version::Away => take.taken_away(&app.store, of, wish.first, end).await?,
+            Version::Away => take.taken_away(&app.store, of, (wish.first, end), None).await?,
             _ => take.audio(&app.store, of, wish.first, end).await?,
         };
         let audio = one_of(audio, wish.channel);

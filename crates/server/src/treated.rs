@@ -2,7 +2,7 @@
 
 use anyhow::Context;
 use instrument::{Correction, Fact, Plan, Treatment, heard_for, suggest, treat};
-use signal::{Audio, Levels, LoopFacts, Measurement};
+use signal::{Audio, Cleaning, Levels, LoopFacts, Measurement, Stage};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use store::{Store, TakeRow};
@@ -22,6 +22,7 @@ static TURNS: LazyLock<Semaphore> =
 static RENDERS: AtomicU32 = AtomicU32::new(0);
 
 /// A take that was measured, with what is done to it.
+#[derive(Clone)]
 pub(crate) struct Treated {
     pub(crate) row: TakeRow,
     pub(crate) facts: Measurement,
@@ -134,19 +135,38 @@ impl Treated {
         store.put_judged_loop(&self.row, &name, &worth).await
     }
 
-    /// What cleaning takes away from the whole take, frames `first..end`.
+    /// The same take, cleaned otherwise.
+    fn cleaned_by(&self, cleaning: Cleaning) -> Self {
+        Self {
+            treatment: Treatment {
+                cleaning,
+                ..self.treatment.clone()
+            },
+            ..self.clone()
+        }
+    }
+
+    /// The same take without one stage of its cleaning.
+    pub(crate) fn without(&self, stage: Stage) -> Self {
+        self.cleaned_by(self.treatment.cleaning.without(stage))
+    }
+
+    /// What one stage of cleaning takes away of what those before it leave, or what all of them take, frames `first..end`.
     pub(crate) async fn taken_away(
         &self,
         store: &Store,
         of: (usize, usize),
-        first: u64,
-        end: u64,
+        (first, end): (u64, u64),
+        stage: Option<Stage>,
     ) -> anyhow::Result<Audio> {
-        let raw = store
-            .take_audio(&self.row, first, end.min(self.row.frames))
-            .await?;
-        let cleaned = self.audio(store, of, first, end).await?;
-        Ok(signal::taken_away(&raw.channels_of(of.0, of.1), &cleaned))
+        let all = self.treatment.cleaning;
+        let (before, after) = match stage {
+            Some(stage) => (all.through(stage).without(stage), all.through(stage)),
+            None => (Cleaning::default(), all),
+        };
+        let before = self.cleaned_by(before).audio(store, of, first, end).await?;
+        let after = self.cleaned_by(after).audio(store, of, first, end).await?;
+        Ok(signal::taken_away(&before, &after))
     }
 }
 

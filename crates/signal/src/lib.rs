@@ -28,7 +28,7 @@ pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
 pub use bounds::{Bounds, sound_bounds};
 pub use clean::{
     CLEAN_VERSION, Channels, Cleaning, Compressor, Evening, Expander, HighPass, Hiss, Hum, Limiter, Places,
-    Sides, clean, clean_in_room, find_hum, noise_bands, taken_away,
+    Sides, Stage, clean, clean_in_room, find_hum, noise_bands, taken_away,
 };
 pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};

@@ -1,7 +1,7 @@
 // The ladder as it is heard: our engine in an AudioWorklet.
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices } from "../devices/devices";
-import type { InstrumentView, TakeView } from "../api/client";
+import type { InstrumentView, Schemas, TakeView } from "../api/client";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
@@ -138,13 +138,13 @@ class Player {
     this.heard = source;
   }
 
-  /** A take as it was recorded, as it is cleaned, or what cleaning takes away from it. */
-  hearTake(take: TakeView, version: "raw" | "cleaned" | "away" = "raw"): Promise<void> {
+  /** A take as it was recorded, as it is cleaned, or what cleaning takes away from it; or one stage of it alone: without that stage, and what it takes. */
+  hearTake(take: TakeView, version: "raw" | "cleaned" | "away" = "raw", stage?: Schemas["Stage"]): Promise<void> {
     const mono = ["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both");
     // Several mics: the first is heard. What is taken away from a changed number of sides is of their sum.
     const of = Math.min(2, take.channels);
     const channels = version !== "raw" && mono ? 1 : of;
-    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}`, rate: take.rate_hz, channels });
+    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}${stage ? `&stage=${stage}` : ""}`, rate: take.rate_hz, channels });
   }
 
   /** One beat of a count-in. */

@@ -54,12 +54,12 @@ export function Clean({ on }: { on: OnBench }) {
           <button className="num pb-1.5 text-left text-[12px] text-ink3 underline decoration-line" data-part="sides" title="Which of both stands beside the board" onClick={() => setSides(sides === "balance" ? "likeness" : "balance")}>{take.levels?.balance_db == null ? "" : `left over right ${take.levels.balance_db.toFixed(1).replace("-", "−")} dB · likeness ${take.levels.correlation?.toFixed(2).replace("-", "−")}`}</button>
         </div>
       )}
-      <Row name="DC" says="takes the mean out" is={cleaning.remove_dc ?? false} onToggle={(is) => set(is ? "take DC out" : "leave DC in", "remove_dc", is ? true : undefined)} />
+      <Row name="DC" says="takes the mean out" stage="remove_dc" take={take} is={cleaning.remove_dc ?? false} onToggle={(is) => set(is ? "take DC out" : "leave DC in", "remove_dc", is ? true : undefined)} />
       {STAGES.map(({ stage, fact, name, says, first, numbers }) => {
         const now = cleaning[stage] as Settings | null | undefined;
         const put = (settings: Settings | undefined) => set(settings ? `${name.toLowerCase()}` : `no ${name.toLowerCase()}`, fact, settings);
         return (
-          <Row key={stage} name={name} says={stage === "evening" && !take.treatment!.loop ? "needs a loop" : says} is={now != null} onToggle={(is) => put(is ? first : undefined)}>
+          <Row key={stage} name={name} stage={stage} take={take} says={stage === "evening" && !take.treatment!.loop ? "needs a loop" : says} is={now != null} onToggle={(is) => put(is ? first : undefined)}>
             {now && numbers.map((number) => <Field key={number.name} label={number.label} width="92px" value={now[number.name] ?? undefined} unit={number.unit} byHand onSet={(v) => put({ ...now, [number.name]: Math.min(number.high, Math.max(number.low, v)) })} />)}
             {now && stage === "high_pass" && <div className="w-36"><Choice label="Slope" value={String(now.db_per_octave)} onChange={(slope) => put({ ...now, db_per_octave: Number(slope) })} options={[12, 24, 36, 48].map((s) => ({ value: String(s), name: `${s} dB an octave` }))} /></div>}
             {now && stage === "hum" && <div className="w-36"><Choice label="Mains" value={now.hz == null ? "found" : String(now.hz)} onChange={(hz) => put({ hz: hz === "found" ? null : Number(hz) })} options={[{ value: "found", name: "as found" }, { value: "50", name: "50 Hz" }, { value: "60", name: "60 Hz" }]} /></div>}
@@ -78,12 +78,18 @@ function parsePan(text: string): number | undefined {
   return (side?.startsWith("l") ? -1 : 1) * (share / 100);
 }
 
-function Row({ name, says, is, onToggle, children }: { name: string; says: string; is: boolean; onToggle: (is: boolean) => void; children?: React.ReactNode }) {
+function Row({ name, says, stage, take, is, onToggle, children }: { name: string; says: string; stage: Schemas["Stage"]; take: TakeView; is: boolean; onToggle: (is: boolean) => void; children?: React.ReactNode }) {
   return (
     <div className="flex min-h-[32px] items-end gap-3 border-t border-line2 py-[3px]">
       <button role="switch" aria-checked={is} className={`button w-28 !py-[3px] text-left ${is ? "on" : ""}`} onClick={() => onToggle(!is)}>{name}</button>
       {children}
       <span className="min-w-0 flex-1 truncate pb-1 text-ink3">{says}</span>
+      {is && (
+        <span className="flex gap-1" role="group" aria-label={`Listen to ${name}`}>
+          <button className="button !py-[3px]" title="All the others, without this one" onClick={() => void player.hearTake(take, "cleaned", stage).catch(sayError)}>Without it</button>
+          <button className="button !py-[3px]" title="What this one takes away of what those before it leave" onClick={() => void player.hearTake(take, "away", stage).catch(sayError)}>What it takes</button>
+        </span>
+      )}
     </div>
   );
 }

@@ -38,6 +38,7 @@ use utoipa_axum::routes;
         Problem,
         Message,
         session::Order,
+        signal::Stage,
         crate::recording::FromPage,
         crate::recording::ToPage
     ))

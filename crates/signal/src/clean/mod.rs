@@ -140,7 +140,69 @@ pub struct Cleaning {
     pub limiter: Option<Limiter>,
 }
 
+/// One stage of cleaning, in their order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+#[serde(rename_all = "snake_case")]
+pub enum Stage {
+    /// See [`Channels`].
+    Channels,
+    /// The mean taken out.
+    RemoveDc,
+    /// See [`HighPass`].
+    HighPass,
+    /// See [`Hum`].
+    Hum,
+    /// See [`Hiss`].
+    Hiss,
+    /// See [`Expander`].
+    Expander,
+    /// See [`Compressor`].
+    Compressor,
+    /// See [`Evening`].
+    Evening,
+    /// See [`Limiter`].
+    Limiter,
+}
+
+impl Stage {
+    /// All, in the order in which they are done.
+    pub const ALL: [Self; 9] = [
+        Self::Channels,
+        Self::RemoveDc,
+        Self::HighPass,
+        Self::Hum,
+        Self::Hiss,
+        Self::Expander,
+        Self::Compressor,
+        Self::Evening,
+        Self::Limiter,
+    ];
+}
+
 impl Cleaning {
+    /// The stages up to one, and that one.
+    pub fn through(self, stage: Stage) -> Self {
+        let later = Stage::ALL.into_iter().filter(|other| *other > stage);
+        later.fold(self, Self::without)
+    }
+
+    /// All stages but one: what that one does is heard by comparing.
+    pub fn without(mut self, stage: Stage) -> Self {
+        match stage {
+            Stage::Channels => self.channels = None,
+            Stage::RemoveDc => self.remove_dc = false,
+            Stage::HighPass => self.high_pass = None,
+            Stage::Hum => self.hum = None,
+            Stage::Hiss => self.hiss = None,
+            Stage::Expander => self.expander = None,
+            Stage::Compressor => self.compressor = None,
+            Stage::Evening => self.evening = None,
+            Stage::Limiter => self.limiter = None,
+        }
+        self
+    }
+
     /// Whether nothing is to be done.
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
@@ -311,6 +373,12 @@ pub(crate) mod tests {
             evening: Some(Evening { share: 1.0 }),
             limiter: Some(Limiter { ceiling_dbtp: -1.0 }),
         };
+        // Each takes out what no other does.
+        let none = Stage::ALL.into_iter().fold(all, Cleaning::without);
+        assert!(none.is_empty() && Stage::ALL.iter().all(|stage| all.without(*stage) != all));
+        let through = all.through(Stage::Hum);
+        assert!(through.channels.is_some() && through.hum.is_some() && through.hiss.is_none());
+        assert_eq!(all.through(Stage::Limiter), all);
         for short in [0, 1, 3, 700, 30_000] {
             let out = clean(&audio.slice(0, short), &all, places);
             assert_eq!((out.frames(), out.channels.len()), (short, 2));
