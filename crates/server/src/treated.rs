@@ -5,7 +5,7 @@ use instrument::{Correction, Fact, Plan, Treatment, heard_for, suggest, treat};
 use signal::{Audio, Cleaning, Levels, LoopFacts, Measurement, Stage};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
-use store::{Store, TakeRow};
+use store::{ByTreatment, Store, TakeRow};
 use tokio::sync::Semaphore;
 
 const FOLDER: &str = "cleaned/";
@@ -88,15 +88,31 @@ impl Treated {
         }
         let whole = self.clean(store, first_channel, channels).await?;
         if first_channel == 0 {
-            // A take is as loud as its first mic. Its levels are kept first: where there is a render, they are known.
-            let levels = Levels::of(&whole, self.facts.start_frame, self.facts.end_frame);
-            store.put_cleaned_levels(row, &name, &levels).await?;
+            self.keep_levels(store, &name, &whole).await?;
         }
         store.put_bytes(&path, crate::audio::as_bytes(&whole)).await?;
         if RENDERS.fetch_add(1, Ordering::Relaxed) % LOOK_EVERY == LOOK_EVERY - 1 {
             store.keep_under(FOLDER, MOST_BYTES).await?;
         }
         Ok(whole.slice(first as usize, end as usize))
+    }
+
+    /// A take is as loud as its first mic.
+    async fn keep_levels(&self, store: &Store, name: &str, whole: &Audio) -> anyhow::Result<()> {
+        let levels = Levels::of(whole, self.facts.start_frame, self.facts.end_frame);
+        store.put_cleaned_levels(&self.row, name, &levels).await
+    }
+
+    /// Keeps its levels as it is cleaned, where they are not among those known though it was rendered: for another take of the same sound.
+    pub(crate) async fn tell_levels(&self, store: &Store, known: &ByTreatment<Levels>) -> anyhow::Result<()> {
+        let Some(name) = self.treatment.cleaned_name(&self.facts) else {
+            return Ok(());
+        };
+        if known.contains_key(&(self.row.id, name.clone())) {
+            return Ok(());
+        }
+        let whole = self.audio(store, (0, usize::MAX), 0, u64::MAX).await?;
+        self.keep_levels(store, &name, &whole).await
     }
 
     async fn clean(&self, store: &Store, first_channel: usize, channels: usize) -> anyhow::Result<Audio> {

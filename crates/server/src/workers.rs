@@ -1,6 +1,6 @@
 //! Those who do the jobs.
 
-use crate::api::lacks_judgement;
+use crate::api::{lacks_judgement, lacks_levels};
 use crate::treated::{Treated, take_of_source};
 use crate::view::view_of;
 use formats::Format;
@@ -236,10 +236,10 @@ async fn render(
         store: store.clone(),
         runtime: tokio::runtime::Handle::current(),
     };
-    let unjudged: Vec<u64> = view
+    let unknown: Vec<u64> = view
         .takes
         .iter()
-        .filter(|take| take.chosen && lacks_judgement(take))
+        .filter(|take| take.chosen && (lacks_levels(take) || lacks_judgement(take)))
         .map(|take| take.id)
         .collect();
     let cleaned: Vec<_> = view
@@ -248,7 +248,7 @@ async fn render(
         .into_iter()
         .filter(|sample| sample.source.contains('~'))
         .collect();
-    let all = (cleaned.len() + unjudged.len()).max(1);
+    let all = (cleaned.len() + unknown.len()).max(1);
     let tell = |done: usize| {
         share.store((done * 1000 / all) as u32, Ordering::Relaxed);
         anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
@@ -258,9 +258,11 @@ async fn render(
         tell(n)?;
         library.read(sample).await?;
     }
-    for (n, id) in unjudged.into_iter().enumerate() {
+    let known = store.cleaned_levels(job.instrument_id).await?;
+    for (n, id) in unknown.into_iter().enumerate() {
         tell(cleaned.len() + n)?;
         if let Some(take) = Treated::of(store, id).await? {
+            take.tell_levels(store, &known).await?;
             take.judge_loop(store).await?;
         }
     }

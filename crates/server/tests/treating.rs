@@ -200,6 +200,30 @@ async fn levels_are_those_of_the_cleaned_take() -> anyhow::Result<()> {
         let gain = proposed[n]["value"].as_f64().context("a gain")?;
         assert!((peak(&after, n) + gain + 10.0).abs() < 0.02, "{proposed}");
     }
+    // Another take of the same sound, cleaned alike: its render is there already, its levels are not.
+    let twin = take(&after, takes[0])["id"].as_u64().context("a take")?;
+    let row = site.store.take(twin).await?.context("a take")?;
+    let again = NewTake {
+        cell: Cell { key: 64, ..row.cell },
+        recording: row.recording.clone(),
+        form: row.form,
+        recording_frames: row.frames,
+        first_frame: 0,
+        frames: row.frames,
+        origin: Origin::default(),
+    };
+    let other = site.store.add_takes(id, vec![again]).await?;
+    site.until(id, |view| every_take(view, |take| !take["facts"].is_null()))
+        .await?;
+    site.say(id, &other, "channels", json!({"sides": "sum", "width": 1.0}))
+        .await?;
+    let both = site
+        .until(id, |view| every_take(view, |take| !take["levels"].is_null()))
+        .await?;
+    assert_eq!(take(&both, other[0])["levels"], take(&both, twin)["levels"]);
+    site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
+        .await?
+        .map_err(anyhow::Error::msg)?;
     // Undone, they are as recorded at once.
     site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
         .await?

@@ -60,7 +60,7 @@ export function LongTakes({ view, progress }: RecordProps) {
             <button className="button act" onClick={() => void beginRun(view, {}).catch(sayError)}>Record one long take</button>
             <label className="button cursor-pointer">Bring a recording…<input type="file" accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" onChange={(event) => void bring(event.target.files?.[0])} /></label>
             <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>The plan as a MIDI file</a>
-            <span className="text-ink3">recorded elsewhere from that file, it finds its cells by itself</span>
+            <span className="text-ink3">Played elsewhere from that file, every note finds its cell by itself.</span>
           </div>
         )}
         {sending && <div className="flex items-center gap-3"><span className="truncate">Sending {sending.name}</span><progress className="h-2 flex-1" value={sending.share} max={1} /><button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>Cancel</button></div>}

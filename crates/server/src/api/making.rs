@@ -103,7 +103,8 @@ pub(super) async fn makings(
     Ok(Json(jobs.into_iter().map(super::exports::job_view).collect()))
 }
 
-fn lacks_levels(take: &TakeView) -> bool {
+/// Whether it is not known yet how loud it is as it is cleaned.
+pub(crate) fn lacks_levels(take: &TakeView) -> bool {
     take.cleaned.is_some() && take.levels.is_none()
 }
 
