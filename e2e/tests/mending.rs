@@ -141,7 +141,16 @@ async fn a_wrong_start_octave_and_loop_are_mended_on_all_and_undone_from_another
         })
         .await?;
 
-    // The loop: the best for each.
+    // The loop: W goes to the worst of the step that is open now, and from there to the next; then the best for each.
+    browser.driver.goto(page("map")).await?;
+    browser.click("nav a", "Loop").await?;
+    let on_bench = "return document.querySelector('[data-cell][tabindex=\"0\"]').dataset.cell";
+    browser.driver.action_chain().send_keys("w").perform().await?;
+    let worst = browser.script(on_bench).await?;
+    browser.driver.action_chain().send_keys("w").perform().await?;
+    browser
+        .until("the next worst", &format!("{on_bench} !== {worst}"))
+        .await?;
     browser.driver.goto(page("loop")).await?;
     choose_all(&browser).await?;
     browser.click("button", "Use the best for 4").await?;

@@ -391,7 +391,7 @@ function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[];
       window.removeEventListener("keyup", up);
       window.removeEventListener("blur", lost);
     };
-  }, [cells, view, sounding]);
+  }, [cells, view, sounding, plot]);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Portal>
