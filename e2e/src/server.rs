@@ -151,7 +151,7 @@ impl Ladder {
             if wished(&answer) {
                 return Ok(answer);
             }
-            if began.elapsed() > Duration::from_secs(60) {
+            if began.elapsed() > Duration::from_secs(120) {
                 bail!(
                     "{path} never became as wished: {}",
                     answer.to_string().chars().take(600).collect::<String>()
