@@ -105,6 +105,18 @@ const BLOCK: usize = 1_024;
 #[tokio::test(flavor = "multi_thread")]
 async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyhow::Result<()> {
     let _turn = ONE_AT_A_TIME.lock().await;
+    // On a busy machine the audio thread itself leaves some of its calls out, before anything of ours: what holds otherwise holds then too, but that
+    // not one frame is lost is asked of a run that was left alone.
+    for _ in 0..3 {
+        if frames_lost_through_a_broken_line().await? == 0 {
+            return Ok(());
+        }
+    }
+    anyhow::bail!("frames were lost in each of three runs")
+}
+
+/// Frames that the audio thread left out, once all that it gave was found in its place.
+async fn frames_lost_through_a_broken_line() -> anyhow::Result<u64> {
     let folder = tempfile::TempDir::new()?;
     let path = folder.path().join("strikes.wav");
     let played = file();
@@ -152,7 +164,7 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
     let lost = browser
         .script("return document.querySelector('[data-part=line]').dataset.lost")
         .await?;
-    // On a busy machine the audio thread itself leaves some of its calls out, of 128 frames each: counted, and silence in their place.
+    // In calls of 128 frames each: counted, and silence in their place.
     let lost: u64 = lost.as_str().context("lost frames")?.parse()?;
     println!("{lost} frames left out by the audio thread");
     assert!(lost.is_multiple_of(128) && lost < u64::from(RATE_HZ), "{lost}");
@@ -216,7 +228,8 @@ async fn what_arrives_is_what_the_input_gave_through_a_broken_line_too() -> anyh
     println!("{alike} of {strikes} strikes alike, {} blocks", blocks.len());
     assert!(strikes >= 6 && alike >= 3, "{alike} of {strikes}");
     browser.close().await?;
-    ladder.end().await
+    ladder.end().await?;
+    Ok(lost)
 }
 
 /// By hand on the real input: wrong notes are refused by name, the right one is kept, and a page that is closed in the middle of a take
@@ -381,7 +394,7 @@ async fn a_synth_is_recorded_through_midi_and_audio_of_the_page() -> anyhow::Res
     anyhow::bail!("in ten runs there was none with three of four starts within 1 ms of where it was wished")
 }
 
-/// Whether at least three of four takes were good and started within 1 ms of where it was wished: one may fall into a slip.
+/// Whether all takes were good, and three of four at least started within 1 ms of where it was wished: one may fall into a slip.
 async fn synth_recorded() -> anyhow::Result<bool> {
     let ladder = Ladder::start(false).await?;
     let mut plan = plan("over_midi", &RUNGS[..4]);
@@ -408,13 +421,12 @@ async fn synth_recorded() -> anyhow::Result<bool> {
     let slipped = browser.script("return window.slipped").await?;
     let slipped = slipped.as_f64().context("the clock")?;
     println!("starts in ms: {starts:.2?}, the clock slipped by {slipped:.2} ms");
-    let good = |take: &serde_json::Value| {
-        take["facts"]["pitch"]["key"] == take["cell"]["key"] && take["chosen"] == true
-    };
-    let in_time = takes
+    let good = takes
         .iter()
-        .zip(&starts)
-        .filter(|(take, start)| good(take) && (*start - 110.0).abs() <= 1.0)
+        .all(|take| take["facts"]["pitch"]["key"] == take["cell"]["key"] && take["chosen"] == true);
+    let in_time = starts
+        .iter()
+        .filter(|start| (*start - 110.0).abs() <= 1.0)
         .count();
     let sent: Vec<Vec<u8>> = serde_json::from_value(browser.script("return window.sent").await?)?;
     // Bank select (300 = 2 × 128 + 44), then the program, on channel 3, before the first note; and every note ends.
@@ -425,7 +437,7 @@ async fn synth_recorded() -> anyhow::Result<bool> {
     }
     browser.close().await?;
     ladder.end().await?;
-    Ok(in_time >= 3)
+    Ok(good && in_time >= 3)
 }
 
 #[tokio::test(flavor = "multi_thread")]
