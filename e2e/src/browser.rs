@@ -9,6 +9,9 @@ use std::time::{Duration, Instant};
 use tempfile::TempDir;
 use thirtyfour::prelude::*;
 
+/// So long is waited for what must come.
+const PATIENCE: Duration = Duration::from_secs(120);
+
 /// One browser window. Ends with it.
 pub struct Browser {
     driver_process: Child,
@@ -107,7 +110,7 @@ impl Browser {
                     return Ok(element);
                 }
             }
-            if began.elapsed() > Duration::from_secs(30) {
+            if began.elapsed() > PATIENCE {
                 bail!("nothing that is {selector} says «{text}»");
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
@@ -210,12 +213,15 @@ impl Browser {
         Ok(self.driver.execute(code, vec![]).await?.json().clone())
     }
 
-    /// Asks a script until it returns true, for half a minute at most.
+    /// Asks a script until it returns true. Where it never does, what the page shows is told: tests do not time, so that only what
+    /// stands still fails here, on a busy machine with a slow disk too.
     pub async fn until(&self, what: &str, code: &str) -> anyhow::Result<()> {
         let began = Instant::now();
         while self.script(code).await? != Value::Bool(true) {
-            if began.elapsed() > Duration::from_secs(30) {
-                bail!("never: {what}");
+            if began.elapsed() > PATIENCE {
+                let shown = self.script("return document.body.innerText").await?;
+                let shown: String = shown.as_str().unwrap_or_default().chars().take(1_500).collect();
+                bail!("never: {what}; the page shows:\n{shown}");
             }
             tokio::time::sleep(Duration::from_millis(50)).await;
         }
@@ -232,7 +238,7 @@ impl Browser {
                     return Ok(std::fs::read(path)?);
                 }
             }
-            if began.elapsed() > Duration::from_secs(30) {
+            if began.elapsed() > PATIENCE {
                 bail!("no download ends in {ending}");
             }
             tokio::time::sleep(Duration::from_millis(100)).await;
