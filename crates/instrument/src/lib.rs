@@ -9,6 +9,7 @@ mod evenness;
 mod file_names;
 mod making;
 mod mapping;
+mod missing;
 mod names;
 mod offer;
 mod origin;
@@ -26,6 +27,7 @@ pub use file_names::{
 };
 pub use making::{Making, missing_from_neighbours};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
+pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
 pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
@@ -36,5 +38,5 @@ pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of,
 };
 pub use treatment::{
-    ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, heard_for, suggest, treat,
+    ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, suggest, treat,
 };

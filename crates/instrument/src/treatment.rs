@@ -3,7 +3,7 @@
 use crate::{Inside, Kind};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::{Cleaning, LoopCandidate, LoopFacts, Measurement, Pitch, Places};
+use signal::{Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, Pitch, Places};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -213,7 +213,7 @@ pub fn suggest(
     let (root_key, recording_cents) = inside
         .and_then(|inside| Some((inside.root_key?, inside.recording_cents)))
         .unwrap_or((root_key, recording_cents));
-    let measured = facts.loops.first().filter(|_| kind.loops()).map(TakeLoop::found);
+    let measured = best_loop(kind, rate_hz, &facts.loops).map(TakeLoop::found);
     let looped = inside
         .and_then(|inside| inside.looped)
         .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)
@@ -236,6 +236,15 @@ pub fn suggest(
         tune_cents: 0.0,
         looped,
     }
+}
+
+/// The best place to loop a sound of a kind. A pad in a short loop stands still, which is no pad any more: better none, and its maker is told.
+pub fn best_loop(kind: Kind, rate_hz: u32, places: &[LoopCandidate]) -> Option<&LoopCandidate> {
+    let shortest_s = if kind == Kind::Pad { LIVELY_S } else { 0.0 };
+    let long_enough = |place: &&LoopCandidate| {
+        (place.end_frame - place.start_frame) as f64 >= shortest_s * f64::from(rate_hz)
+    };
+    places.iter().filter(|_| kind.loops()).find(long_enough)
 }
 
 /// Lays what the user said of a take of a cell's `key` over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
@@ -371,6 +380,27 @@ mod tests {
         assert!((flat.recording_cents + 18.0).abs() < 0.5);
         let wrong = suggest(Kind::Sustained, 57, 48_000, 96_000, &facts(58, 10.0), None);
         assert_eq!(wrong.root_key, 58);
+    }
+
+    #[test]
+    fn a_pad_gets_a_loop_of_seconds_or_none() {
+        let mut facts = facts(57, 0.0);
+        let first = *facts.loops.first().expect("a steady tone has loops");
+        let of = |seconds: usize| LoopCandidate {
+            end_frame: first.start_frame + seconds * 12_000,
+            ..first
+        };
+        facts.loops = vec![of(1), of(2), of(5), of(6)];
+        let length = |kind| {
+            let looped = suggest(kind, 57, 48_000, 96_000, &facts, None).looped;
+            looped.map(|l| l.end_frame - l.start_frame)
+        };
+        assert_eq!(length(Kind::Sustained), Some(12_000));
+        assert_eq!(length(Kind::Pad), Some(60_000));
+        assert_eq!(length(Kind::Struck), None);
+        facts.loops.truncate(2);
+        let short = suggest(Kind::Pad, 57, 48_000, 96_000, &facts, None);
+        assert_eq!(short.looped, None);
     }
 
     #[test]

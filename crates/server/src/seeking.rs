@@ -2,9 +2,9 @@
 
 use crate::treated::Treated;
 use anyhow::Context;
-use instrument::{Fact, Said, TakeLoop, Target};
+use instrument::{Fact, Said, Target};
 use serde::{Deserialize, Serialize};
-use signal::{LoopCandidate, LoopLengths};
+use signal::{Evening, LoopCandidate, LoopLengths, Stage};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
 use store::{Job, Store};
@@ -16,6 +16,9 @@ pub(crate) struct Seeking {
     pub(crate) takes: Vec<u64>,
     /// How long their loops may be.
     pub(crate) lengths: LoopLengths,
+    /// Whether they are evened over their loops.
+    #[serde(default)]
+    pub(crate) evened: bool,
     /// For "Undo …".
     pub(crate) label: String,
 }
@@ -37,7 +40,32 @@ pub(crate) async fn loops_of(
         .context("loops could not be looked for")
 }
 
-/// Looks for them and keeps the best of each take; a take that has none is not looped. Nothing is kept when it is cancelled.
+/// How a take is evened where that is not said otherwise: wholly.
+const EVENED: Evening = Evening { share: 1.0 };
+
+/// Places to loop a take once it is evened over them, best first, and how it is evened.
+async fn evened_loops_of(
+    store: &Store,
+    take: &Treated,
+    lengths: LoopLengths,
+) -> anyhow::Result<(Vec<LoopCandidate>, Evening)> {
+    let wish = take.treatment.cleaning.evening.unwrap_or(EVENED);
+    let Some(pitch) = take.facts.pitch else {
+        return Ok((Vec::new(), wish));
+    };
+    let before = take.without(Stage::Evening);
+    let audio = before.audio(store, (0, usize::MAX), 0, u64::MAX).await?;
+    let (start, end) = (take.facts.start_frame, take.facts.end_frame);
+    let period = f64::from(audio.rate_hz) / pitch.hz;
+    let search = move || signal::find_evened_loops(&audio, start, end, period, lengths, &wish);
+    let found = tokio::task::spawn_blocking(search)
+        .await
+        .context("loops could not be looked for")?;
+    Ok((found, wish))
+}
+
+/// Looks for them and keeps the best of each take. A take that has none is not looped, or stays as it is where it was to be evened. Nothing is kept when
+/// it is cancelled.
 pub(crate) async fn seek(
     store: &Store,
     job: &Job,
@@ -47,24 +75,39 @@ pub(crate) async fn seek(
     let Seeking {
         takes,
         lengths,
+        evened,
         label,
     } = serde_json::from_value(job.input.clone())?;
-    let mut wishes = Vec::new();
+    let (mut wishes, mut looped) = (Vec::new(), 0);
     for (n, id) in takes.iter().enumerate() {
         anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
         share.store((n * 1000 / takes.len()) as u32, Ordering::Relaxed);
         let Some(take) = Treated::of(store, *id).await? else {
             continue;
         };
-        let best = loops_of(store, &take, lengths).await?.into_iter().next();
-        let looped = best.map(|found| TakeLoop::found(&found));
-        let value = Said::Value(serde_json::to_value(looped)?);
-        wishes.push((Target::Take(*id), Fact::Loop, value));
+        let target = Target::Take(*id);
+        if evened {
+            let (found, wish) = evened_loops_of(store, &take, lengths).await?;
+            if let Some(best) = take.best_of(&found) {
+                wishes.push((target, Fact::Loop, Said::Value(serde_json::to_value(best)?)));
+                wishes.push((target, Fact::Evening, Said::Value(serde_json::to_value(wish)?)));
+                looped += 1;
+            }
+        } else {
+            let best = take.best_of(&loops_of(store, &take, lengths).await?);
+            looped += usize::from(best.is_some());
+            wishes.push((target, Fact::Loop, Said::Value(serde_json::to_value(best)?)));
+        }
     }
-    let looped = wishes.len();
+    anyhow::ensure!(
+        !wishes.is_empty(),
+        "Evened too there is no place worth looping. What was there is as it was."
+    );
     store
         .change(job.instrument_id, &label, wishes)
         .await?
         .map_err(|error| anyhow::anyhow!(error))?;
+    // What measuring did not find is judged as it is now cleaned.
+    crate::api::render_soon(store, job.instrument_id).await?;
     Ok(serde_json::json!({ "looped": looped }))
 }

@@ -1,8 +1,8 @@
 //! A take as its treatment makes it: where its samples are altered they are rendered, and kept under a name of all that went in.
 
 use anyhow::Context;
-use instrument::{Correction, Fact, Plan, Treatment, heard_for, suggest, treat};
-use signal::{Audio, Cleaning, Levels, LoopFacts, Measurement, Stage};
+use instrument::{Correction, Fact, Kind, Plan, TakeLoop, Treatment, best_loop, heard_for, suggest, treat};
+use signal::{Audio, Cleaning, Levels, LoopCandidate, LoopFacts, Measurement, Stage};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use store::{ByTreatment, Store, TakeRow};
@@ -25,6 +25,7 @@ static RENDERS: AtomicU32 = AtomicU32::new(0);
 #[derive(Clone)]
 pub(crate) struct Treated {
     pub(crate) row: TakeRow,
+    pub(crate) kind: Kind,
     pub(crate) facts: Measurement,
     pub(crate) treatment: Treatment,
 }
@@ -49,6 +50,7 @@ impl Treated {
         let treatment = treat(row.cell.key, &suggestion, &Correction::of(id, &said), row.frames);
         Ok(Some(Self {
             row,
+            kind,
             facts,
             treatment,
         }))
@@ -149,6 +151,11 @@ impl Treated {
         let (start, end) = (looped.start_frame as usize, looped.end_frame as usize);
         let worth = tokio::task::spawn_blocking(move || LoopFacts::of(&audio, start, end, period)).await?;
         store.put_judged_loop(&self.row, &name, &worth).await
+    }
+
+    /// The best of some places to loop it, for what it is.
+    pub(crate) fn best_of(&self, places: &[LoopCandidate]) -> Option<TakeLoop> {
+        best_loop(self.kind, self.row.form.rate_hz, places).map(TakeLoop::found)
     }
 
     /// The same take, cleaned otherwise.

@@ -1,9 +1,9 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Origin, PassFigures, PlacedTake, Plan, Ring,
-    Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
-    make_program, suggest, treat,
+    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin, PassFigures, PlacedTake, Plan,
+    Ring, Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
+    make_program, missing, suggest, treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
@@ -47,6 +47,8 @@ pub struct TakeView {
     pub curve_lufs: Option<f64>,
     /// Where the instrument's own tuning runs at its key, in cents from the planned one; `null` where too few takes tell.
     pub curve_cents: Option<f64>,
+    /// What it should have, being of its kind, and was not found; nothing until it is measured.
+    pub missing: Vec<Missing>,
     /// Where it came from, and what was heard in it at once.
     pub origin: Origin,
 }
@@ -252,7 +254,20 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                     treatment,
                 });
             }
+            let pass = plan.passes.get(usize::from(take.cell.pass));
+            let missing = measurement.zip(pass).map(|(facts, pass)| {
+                let looped = treatment.as_ref().is_some_and(|t| t.looped.is_some());
+                missing(
+                    plan.kind,
+                    pass.sounds_on,
+                    facts,
+                    &take.origin,
+                    &correction,
+                    looped,
+                )
+            });
             TakeView {
+                missing: missing.unwrap_or_default(),
                 id: take.id,
                 cell: take.cell,
                 rate_hz: take.form.rate_hz,

@@ -291,6 +291,11 @@ async fn loops_of_a_length_are_looked_for_in_all_takes_and_undone_at_once() -> a
     assert!(!short(&before));
     site.until(id, |view| view["undo"] == "short loops" && short(view))
         .await?;
+    // Each of them is judged, and so stands on the board.
+    site.until(id, |view| {
+        every_take(view, |take| take["seam"]["seam_db"].is_f64())
+    })
+    .await?;
     site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
         .await?
         .map_err(anyhow::Error::msg)?;
@@ -308,6 +313,49 @@ async fn loops_of_a_length_are_looked_for_in_all_takes_and_undone_at_once() -> a
         none.unwrap_err(),
         "Choose takes: there is nothing to look through."
     );
+    site.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_dies_too_fast_to_be_looped_is_marked_and_looped_evened() -> anyhow::Result<()> {
+    let site = Site::open().await?;
+    let dying = |key| {
+        let mut audio = tone(key, 0.2);
+        for (n, x) in audio.channels[0].iter_mut().enumerate() {
+            *x *= (-4.0 * n as f32 / RATE as f32).exp();
+        }
+        (key, audio)
+    };
+    let (id, takes) = site.with_takes([57, 60].map(dying).to_vec()).await?;
+    let before = site.get(&format!("/api/instruments/{id}")).await?;
+    assert!(every_take(&before, |take| take["missing"] == json!(["loop"])));
+    let wish = json!({"takes": takes, "evened": true, "label": "even and loop"});
+    site.post(&format!("/api/instruments/{id}/loops"), wish)
+        .await?
+        .map_err(anyhow::Error::msg)?;
+    let after = site
+        .until(id, |view| {
+            every_take(view, |take| take["seam"]["seam_db"].is_f64())
+        })
+        .await?;
+    for id in &takes {
+        let take = take(&after, *id);
+        assert_eq!(take["missing"], json!([]));
+        assert_eq!(take["treatment"]["cleaning"]["evening"]["share"], 1.0);
+        let of = |name: &str| take["seam"][name].as_f64().unwrap_or(f64::NAN);
+        assert!(
+            of("seam_db") <= -20.0 && of("drift_db") <= 1.0,
+            "{}",
+            take["seam"]
+        );
+    }
+    site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
+        .await?
+        .map_err(anyhow::Error::msg)?;
+    let undone = site.get(&format!("/api/instruments/{id}")).await?;
+    for id in &takes {
+        assert_eq!(take(&undone, *id)["treatment"], take(&before, *id)["treatment"]);
+    }
     site.close().await
 }
 

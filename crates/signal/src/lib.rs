@@ -14,6 +14,7 @@ mod clean;
 mod energy;
 mod envelope;
 mod level;
+mod likeness;
 mod loops;
 mod loudness;
 mod measure;
@@ -28,12 +29,12 @@ pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
 pub use bounds::{Bounds, sound_bounds};
 pub use clean::{
     CLEAN_VERSION, Channels, Cleaning, Compressor, Evening, Expander, HighPass, Hiss, Hum, Limiter, Places,
-    Sides, Stage, clean, clean_in_room, find_hum, noise_bands, taken_away,
+    Sides, Stage, clean, clean_in_room, find_evened_loops, find_hum, noise_bands, taken_away,
 };
 pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{
-    LoopCandidate, LoopFacts, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent,
+    LIVELY_S, LoopCandidate, LoopFacts, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent,
     most_alike_near, nearest_rising_zero, seam_db, timbre_db,
 };
 pub use loudness::loudness_lufs;
@@ -45,4 +46,4 @@ pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,
 };
-pub use spectrum::{Partial, SPECTROGRAM_DB, magnitude_spectrum_db, partials, spectrogram};
+pub use spectrum::{HeldSpectrum, Partial, SPECTROGRAM_DB, magnitude_spectrum_db, partials, spectrogram};

@@ -1,6 +1,7 @@
 //! Where a sustained sound can be looped.
 
 use crate::energy::Energy;
+use crate::likeness::Likeness;
 use crate::{Audio, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
 
@@ -173,9 +174,11 @@ fn drift(energy: &Energy, start: usize, end: usize) -> f64 {
 }
 
 const STARTS: usize = 12;
-/// Lengths tried for each start, and how many of them are fitted more finely.
-const LENGTHS: usize = 900;
-const FITTED: usize = 12;
+/// Lengths of each start that are fitted more finely.
+const FITTED: usize = 8;
+/// Lengths that differ by less than this share are one kind, of which so many are enough.
+const ONE_KIND: f64 = 0.004;
+const OF_ONE_KIND: usize = 2;
 /// Starts from which lengths are looked for; a multiple of them is tried.
 const SCOUTS: usize = 3;
 /// Loops that are fitted to the frame.
@@ -185,6 +188,8 @@ const MOST_STRAY: f64 = 0.001_2;
 /// Ends are tried so many to a period: a twentieth of one off, two sines differ by 10 dB less than themselves.
 const COARSE_STEPS: f64 = 20.0;
 const FINE_STEPS: f64 = 60.0;
+/// While looking for lengths, the mean of no more frames than this stands for them.
+const MOST_THINNED: usize = 8;
 /// How long loops may be.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct LoopLengths {
@@ -198,7 +203,7 @@ impl Default for LoopLengths {
     fn default() -> Self {
         Self {
             shortest_s: 0.1,
-            longest_s: 6.0,
+            longest_s: 12.0,
         }
     }
 }
@@ -218,10 +223,12 @@ const MOST_CENTS: f64 = 1.0;
 const SURE_SEAM_DB: f64 = -25.0;
 const SURE_CENTS: f64 = 2.0;
 const BEST: usize = 6;
+/// A sound that moves slowly stands still in a loop shorter than this, in seconds.
+pub const LIVELY_S: f64 = 1.0;
 
 /// Places to loop inside `start..end`, best first, for a tone of the given period; empty where nothing is worth
-/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, looked for in the mean of the channels
-/// from a few starts on every eighth frame, tried in all channels from all starts on every fourth, the best fitted to the frame.
+/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, every number of them tried from a few
+/// starts, the best of them from all starts on every fourth frame, and the best of those fitted to the frame.
 pub fn find_loops(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Vec<LoopCandidate> {
     find_loops_of(audio, start, end, period_frames, LoopLengths::default())
 }
@@ -246,8 +253,16 @@ pub fn find_loops_of(
         return Vec::new();
     }
     let mono = [audio.to_mono()];
+    let thinned = ((period_frames / COARSE_STEPS) as usize).clamp(1, MOST_THINNED);
+    let mean = |frames: &[f32]| frames.iter().sum::<f32>() / frames.len() as f32;
+    let thin: Vec<Vec<f32>> = audio
+        .channels
+        .iter()
+        .map(|channel| channel.chunks_exact(thinned).map(mean).collect())
+        .collect();
     let search = Search {
-        mono: &mono,
+        likeness: Likeness::new(&thin, (2 * reach / thinned).max(2)),
+        thinned,
         channels: &audio.channels,
         reach,
         last,
@@ -270,7 +285,7 @@ pub fn find_loops_of(
         .iter()
         .flat_map(|&start| periods.iter().map(move |&periods| (start, periods)))
         .filter_map(|(start, periods)| {
-            let (worth, end) = search.fit(search.channels, (start, periods), FINE_STEPS, 4)?;
+            let (worth, end) = search.fit(start, periods)?;
             Some((worth, start, end, periods as u32))
         })
         .collect();
@@ -314,11 +329,7 @@ pub fn find_loops_of(
             timbre_db: 0.0,
         });
     }
-    let seconds = |c: &LoopCandidate| (c.end_frame - c.start_frame) as f64 / rate;
-    let by_seam = |c: &LoopCandidate| {
-        c.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds(c).log2() + 14.0 * (c.drift_db - 0.6).max(0.0)
-    };
-    found.sort_by(|a, b| by_seam(a).total_cmp(&by_seam(b)));
+    found.sort_by(|a, b| by_seam(a, rate).total_cmp(&by_seam(b, rate)));
     found.truncate(3 * BEST);
     for candidate in &mut found {
         candidate.timbre_db = timbre_db(
@@ -328,11 +339,30 @@ pub fn find_loops_of(
             candidate.end_frame,
         );
     }
-    let rank = |c: &LoopCandidate| by_seam(c) + TIMBRE_WORTH * c.timbre_db;
+    by_rank(&mut found, rate);
+    best_of(diverse(found), rate)
+}
+
+/// What a loop is worth but for its colour, less being better.
+fn by_seam(of: &LoopCandidate, rate: f64) -> f64 {
+    let seconds = (of.end_frame - of.start_frame) as f64 / rate;
+    of.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds.log2() + 14.0 * (of.drift_db - 0.6).max(0.0)
+}
+
+/// Best first.
+pub(crate) fn by_rank(found: &mut [LoopCandidate], rate: f64) {
+    let rank = |c: &LoopCandidate| by_seam(c, rate) + TIMBRE_WORTH * c.timbre_db;
     found.sort_by(|a, b| rank(a).total_cmp(&rank(b)));
-    let mut found = diverse(found);
-    found.truncate(BEST);
-    found
+}
+
+/// The first of many, one of [`LIVELY_S`] and more among them where there is one.
+fn best_of(mut ranked: Vec<LoopCandidate>, rate: f64) -> Vec<LoopCandidate> {
+    let lively = |c: &LoopCandidate| (c.end_frame - c.start_frame) as f64 >= LIVELY_S * rate;
+    if let Some(first) = ranked.iter().position(lively).filter(|first| *first >= BEST) {
+        ranked.swap(first, BEST - 1);
+    }
+    ranked.truncate(BEST);
+    ranked
 }
 
 /// So many of one length are shown before those of others; lengths within a fiftieth are one.
@@ -370,7 +400,9 @@ fn crossfade_s(seam_db: f64) -> f64 {
 
 /// What the search for lengths looks at.
 struct Search<'a> {
-    mono: &'a [Vec<f32>],
+    likeness: Likeness<'a>,
+    /// Frames for which one of the samples compared there stands.
+    thinned: usize,
     channels: &'a [Vec<f32>],
     reach: usize,
     last: usize,
@@ -379,38 +411,58 @@ struct Search<'a> {
 }
 
 impl Search<'_> {
-    /// The best end for a loop of so many periods from `start`, with what it is worth, less being better; ends are tried so many to a period.
-    fn fit(
-        &self,
-        sides: &[Vec<f32>],
-        (start, periods): (usize, f64),
-        steps: f64,
-        stride: usize,
-    ) -> Option<(f64, usize)> {
-        let exact = periods * self.period;
-        let spread = (exact * MOST_STRAY).clamp(1.0, self.period / 2.0);
-        let tries = (spread * steps / self.period).ceil().clamp(1.0, 30.0) as i32;
+    /// A loop of so many periods may be longer or shorter by this, in frames: the measured pitch is not quite the one of the loop.
+    fn spread(&self, periods: f64) -> f64 {
+        (periods * self.period * MOST_STRAY).clamp(1.0, self.period / 2.0)
+    }
+
+    /// The best end for a loop of so many periods from `start`, with what it is worth, less being better.
+    fn fit(&self, start: usize, periods: f64) -> Option<(f64, usize)> {
+        let (exact, spread) = (periods * self.period, self.spread(periods));
+        let tries = (spread * FINE_STEPS / self.period).ceil().clamp(1.0, 30.0) as i32;
         (-tries..=tries)
             .map(|k| (start as f64 + exact + spread * f64::from(k) / f64::from(tries)).round() as usize)
-            .filter(|&end| end + self.reach <= sides[0].len() && end <= self.last)
-            .map(|end| (mismatch(sides, start, end, self.reach, stride), end))
+            .filter(|&end| end + self.reach <= self.channels[0].len() && end <= self.last)
+            .map(|end| (mismatch(self.channels, start, end, self.reach, 4), end))
             .min_by(|a, b| a.0.total_cmp(&b.0))
             .map(|(worth, end)| (worth * worth_of_length(exact / self.rate), end))
     }
 
-    /// The best numbers of periods from one start, of every one between two lengths, or of evenly many of them.
+    /// The best numbers of periods from one start, of every one between two lengths.
     fn good_lengths(&self, start: usize, shortest: f64, longest: f64) -> Vec<f64> {
         let longest = ((self.last - start.min(self.last)) as f64).min(longest);
         let (fewest, most) = ((shortest / self.period).ceil(), (longest / self.period).floor());
-        let step = ((most - fewest) / LENGTHS as f64).max(1.0);
-        let mut coarse: Vec<(f64, f64)> = (0..=LENGTHS)
-            .map(|n| (fewest + step * n as f64).round())
-            .take_while(|periods| *periods <= most)
-            .filter_map(|periods| Some((self.fit(self.mono, (start, periods), COARSE_STEPS, 8)?.0, periods)))
+        if most < fewest {
+            return Vec::new();
+        }
+        let thin = |frames: f64| (frames / self.thinned as f64).round() as usize;
+        let from = (start - self.reach) / self.thinned;
+        let first = from + thin(fewest * self.period - self.spread(fewest));
+        let end = from + thin(most * self.period + self.spread(most)) + 1;
+        let mismatches = self.likeness.mismatches(from, first..end);
+        let worth = |periods: f64| {
+            let (exact, spread) = (periods * self.period, self.spread(periods));
+            let at = |frames: f64| (from + thin(frames) - first).min(mismatches.len());
+            let around = &mismatches[at(exact - spread)..(at(exact + spread) + 1).min(mismatches.len())];
+            let best = around.iter().copied().min_by(f32::total_cmp)?;
+            Some(f64::from(best) * worth_of_length(exact / self.rate))
+        };
+        let mut all: Vec<(f64, f64)> = (0..=(most - fewest) as usize)
+            .map(|n| fewest + n as f64)
+            .filter_map(|periods| Some((worth(periods)?, periods)))
             .collect();
-        coarse.sort_by(|a, b| a.0.total_cmp(&b.0));
-        coarse.truncate(FITTED);
-        coarse.into_iter().map(|(_, periods)| periods).collect()
+        all.sort_by(|a, b| a.0.total_cmp(&b.0));
+        let mut good: Vec<f64> = Vec::new();
+        for (_, periods) in all {
+            let same = |other: &&f64| (**other / periods - 1.0).abs() < ONE_KIND;
+            if good.iter().filter(same).count() < OF_ONE_KIND {
+                good.push(periods);
+            }
+            if good.len() == FITTED {
+                break;
+            }
+        }
+        good
     }
 }
 
@@ -420,7 +472,7 @@ fn worth_of_length(seconds: f64) -> f64 {
 }
 
 /// The stretch in which the sound has settled: the longest run within 12 dB of its loudest, without its first part.
-fn settled(energy: &Energy, rate_hz: u32, start: usize, end: usize) -> Option<(usize, usize)> {
+pub(crate) fn settled(energy: &Energy, rate_hz: u32, start: usize, end: usize) -> Option<(usize, usize)> {
     let hop = frames_of_ms(rate_hz, 20.0).max(1);
     let levels: Vec<f64> = (start..end.saturating_sub(hop))
         .step_by(hop)

@@ -7,7 +7,7 @@ use crate::{
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever an algorithm here gives other results: suggestions are pinned to it.
-pub const MEASURE_VERSION: u32 = 4;
+pub const MEASURE_VERSION: u32 = 5;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

@@ -1,6 +1,6 @@
 // All cells, laid out by pitch, with one narrow plot on the same axis. One canvas; the same cells stand in a grid for keyboard and screen reader.
 import { useCallback, useMemo, useRef, useState } from "react";
-import type { Plan, TakeView } from "../api/client";
+import type { Plan, Schemas, TakeView } from "../api/client";
 import { type BoardCell, layerColour, layerColumns, roundRobinsOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
@@ -32,6 +32,8 @@ export interface Plot {
   byLayer?: boolean;
   /** 0 good, 1 to check, 2 wrong; by how far it lies from what is expected, and by what else is known of the take. */
   verdict?: (value: number, expected: number | undefined, take: TakeView | undefined) => 0 | 1 | 2;
+  /** What a take is marked for where it should have a value and has none: it stands at the far end, in these words. */
+  missing?: { what: Schemas["Missing"]; says: string };
   /** Whether both directions are bad, not the higher one alone. */
   bothWays?: boolean;
 }
@@ -45,8 +47,17 @@ interface Props {
 
 const PLOT_WIDTH = 140;
 
+function lacks(plot: Plot, cell: BoardCell): boolean {
+  return plot.missing !== undefined && (cell.take?.missing.includes(plot.missing.what) ?? false);
+}
+
 function valueOf(plot: Plot, cell: BoardCell): number | undefined {
+  if (lacks(plot, cell)) return plot.high;
   return plot.ofCell ? plot.ofCell(cell) : cell.take && plot.value(cell.take);
+}
+
+function wordsOf(plot: Plot, cell: BoardCell, value: number): string {
+  return lacks(plot, cell) ? plot.missing!.says : plot.show(value);
 }
 
 function expectedOf(plot: Plot, cell: BoardCell): number | undefined {
@@ -54,6 +65,7 @@ function expectedOf(plot: Plot, cell: BoardCell): number | undefined {
 }
 
 function verdictOf(plot: Plot, cell: BoardCell, value: number): 0 | 1 | 2 {
+  if (lacks(plot, cell)) return 1;
   return plot.verdict?.(value, expectedOf(plot, cell), cell.take) ?? 0;
 }
 
@@ -190,7 +202,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         draw={draw}
         data-part="board"
         aria-hidden
-        title={hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${plot!.show(hoverValue)}`}` : undefined}
+        title={hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${wordsOf(plot!, hovered, hoverValue)}`}` : undefined}
         onWheel={onWheel}
         onPointerDown={(event) => {
           const at = place(event);
@@ -223,7 +235,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         {cells.map((cell) => (
           <button key={cell.id} role="option" aria-selected={chosen.has(cell.id)} data-cell={cell.id} tabIndex={cell.id === focus ? 0 : -1} onClick={(event) => pick(cell, event)}>
             {nameOf(cell, plan)}
-            {plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : plot.show(value)))(valueOf(plot, cell))}` : ""}
+            {plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : wordsOf(plot, cell, value)))(valueOf(plot, cell))}` : ""}
           </button>
         ))}
       </div>

@@ -284,11 +284,14 @@ function drawTile(ctx: CanvasRenderingContext2D, tile: Tile, from: number, to: n
   // Pixel by pixel, the extent of all columns that fall on it; each pixel is drawn by one tile alone.
   const [left, right] = [Math.round(x(from)), Math.round(x(to))];
   const perPixel = (to - from) / Math.max(1e-9, x(to) - x(from));
+  // At a tile's edge a pixel reaches out of it: as many columns from inside, else a slow wave would look quieter there.
+  const fewest = Math.min(two - one, Math.max(1, Math.round(perPixel / step)));
   const boxes = (upper: (n: number) => number, lower: (n: number) => number, least: number) => {
     for (let pixel = left; pixel < right; pixel++) {
       const frame = from + (pixel - x(from)) * perPixel - tile.first;
-      const last = Math.min(two, Math.max(Math.ceil((frame + perPixel) / step), one + 1));
-      let n = Math.min(last - 1, Math.max(one, Math.floor(frame / step)));
+      let n = Math.max(one, Math.floor(frame / step));
+      const last = Math.min(two, Math.max(Math.ceil((frame + perPixel) / step), n + fewest));
+      n = Math.max(one, Math.min(n, last - fewest));
       let [highest, lowest] = [upper(n), lower(n)];
       for (n++; n < last; n++) [highest, lowest] = [Math.max(highest, upper(n)), Math.min(lowest, lower(n))];
       // Whole pixels: nothing has to be blended.

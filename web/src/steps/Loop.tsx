@@ -29,6 +29,7 @@ export const loopPlot: Plot = {
   value: seamOf,
   show: (value) => db(value),
   verdict: (value) => (value > -10 ? 2 : value > CHECK_DB ? 1 : 0),
+  missing: { what: "loop", says: "nothing worth looping" },
 };
 
 type Snap = "free" | "zero" | "likeness";
@@ -101,9 +102,9 @@ export function LoopBench({ on }: { on: OnBench }) {
     void change(view.id, looped.length > 1 ? `${label} on ${looped.length} takes` : label, looped.map((t) => ({ take: t.id, fact: "loop" as const, value: { ...t.treatment!.loop!, ...of } }))).catch(sayError);
   };
   /** The best of the wished length for every chosen take, looked for by a job and kept as one change. */
-  const seek = async () => {
-    const label = `loops ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
-    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), label, lengths: wanted && { shortest_s: wanted[0], longest_s: wanted[1] } } }));
+  const seek = async (evened: boolean) => {
+    const label = `${evened ? "evened loops" : "loops"} ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
+    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), evened, label, lengths: wanted && { shortest_s: wanted[0], longest_s: wanted[1] } } }));
   };
   const single = async () => answer(await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }));
   const unit = frames(take.rate_hz);
@@ -125,7 +126,7 @@ export function LoopBench({ on }: { on: OnBench }) {
       <BenchHead
         on={on}
         note={
-          !now ? <Badge>no loop</Badge>
+          !now ? <Badge>{take.missing.includes("loop") ? "nothing worth looping" : "no loop"}</Badge>
           : turns ? null
           : seam.data?.seam_db != null && seam.data.seam_db > CHECK_DB ? <Badge>seam {db(seam.data.seam_db)}</Badge>
           : drift > 1 ? <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
@@ -146,11 +147,13 @@ export function LoopBench({ on }: { on: OnBench }) {
           onDrop={(id, frame) => void drop(id, frame).catch(sayError)}
         />
       </div>
-      <div className="flex min-h-[200px] shrink-0 gap-3">
+      <div className="flex h-[208px] shrink-0 gap-3">
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span></div>
-          <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}</div>
-          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level">seam {db(seam.data?.seam_db)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
+          <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}
+            {!now && <p className="px-3 pt-2 text-ink3">{(places?.length ?? 0) > 0 && take.missing.includes("loop") ? "None of the places is a second long, and a pad stands still in a shorter loop. Record it held for longer, even it, or take one all the same." : "There is no loop. Take one of the places beside, or look for one of another length."}</p>}
+          </div>
+          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now}>seam {db(seam.data?.seam_db)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
         </div>
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
@@ -168,10 +171,11 @@ export function LoopBench({ on }: { on: OnBench }) {
                 ))}
               </tbody>
             </table>
-            {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping.</p>}
+            {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping as it is. Evened it may be.</p>}
           </div>
           <div className="flex items-center gap-2 border-t border-line2 px-3 py-1.5">
-            <button className="button !py-0.5" onClick={() => void seek().catch(sayError)}>Use the best{all}</button>
+            <button className="button !py-0.5" onClick={() => void seek(false).catch(sayError)}>Use the best{all}</button>
+            <button className="button !py-0.5" title="For what dies away or changes its colour: both are held over the loop, and the best place is looked for in what is then heard" disabled={!take.facts?.pitch} onClick={() => void seek(true).catch(sayError)}>Even and loop{all}</button>
             <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void single().catch(sayError)}>Single cycle{all}</button>
           </div>
         </div>

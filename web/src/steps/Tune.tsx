@@ -17,6 +17,8 @@ import { HearButton, velocityOf } from "./Trim";
 
 /** What is further from its key than this is to be checked; another note is wrong. */
 const CHECK_CENTS = 15;
+/** So many partials are marked, the strongest. */
+const PARTIALS = 14;
 
 export const tunePlot: Plot = {
   title: "cents",
@@ -27,6 +29,7 @@ export const tunePlot: Plot = {
   show: (value) => `${value >= 0 ? "+" : "−"}${Math.abs(value).toFixed(1)} ct`,
   expected: (take) => take.curve_cents ?? undefined,
   verdict: (value, expected) => (Math.abs(value) > 60 ? 2 : Math.abs(value - (expected ?? 0)) > CHECK_CENTS ? 1 : 0),
+  missing: { what: "pitch", says: "no pitch heard" },
   bothWays: true,
 };
 
@@ -97,14 +100,10 @@ export function TuneBench({ on }: { on: OnBench }) {
       const y = (level: number) => 10 + (-level / 120) * (height - 30);
       ctx.font = MONO;
       ctx.textBaseline = "middle";
+      // Whole multiples, faint: where partials would lie in a string or a pipe.
       if (take.facts?.pitch?.hz) {
-        for (let n = 1; n <= 12; n++) {
-          const at = x(root * n);
-          if (at > width) break;
-          ctx.fillStyle = n === 1 ? colours.act : colours.line;
-          ctx.fillRect(at, 0, n === 1 ? 1.5 : 1, height - 18);
-          if (n === 1) ctx.fillText(`${root.toFixed(1)} Hz`, at + 4, 10);
-        }
+        ctx.fillStyle = colours.line2;
+        for (let n = 2; n <= 12 && x(root * n) < width; n++) ctx.fillRect(x(root * n), 0, 1, height - 18);
       }
       ctx.fillStyle = colours.ink3;
       for (const hz of [50, 100, 500, 1000, 5000, 10000]) ctx.fillText(hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`, x(hz), height - 9);
@@ -114,6 +113,22 @@ export function TuneBench({ on }: { on: OnBench }) {
       ctx.strokeStyle = colours.wave;
       ctx.lineWidth = 1;
       ctx.stroke();
+      if (!take.facts?.pitch?.hz) return;
+      ctx.fillStyle = colours.act;
+      ctx.fillRect(x(root), 0, 1.5, height - 18);
+      ctx.fillText(`${root.toFixed(1)} Hz`, x(root) + 4, 10);
+      // The strongest first, so that they have their words where there is no room for all.
+      const strongest = [...data.partials].sort((a, b) => b.db - a.db).slice(0, PARTIALS);
+      const taken: number[] = [x(root) + 30];
+      for (const { hz, db } of strongest) {
+        const [at, top] = [x(hz), y(db)];
+        ctx.beginPath();
+        ctx.arc(at, top, 2.5, 0, 7);
+        ctx.fill();
+        if (hz < root * 1.05 || taken.some((other) => Math.abs(other - at) < 40)) continue;
+        taken.push(at);
+        ctx.fillText(`×${(hz / root).toFixed(2)}`, at - 14, Math.max(8, top - 10));
+      }
     },
     [data, root, take.rate_hz, take.facts?.pitch?.hz],
   );

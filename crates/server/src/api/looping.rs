@@ -197,6 +197,9 @@ pub(super) struct SeekWish {
     /// How long loops may be; of any length where it is left out.
     #[serde(default)]
     lengths: Option<LengthWish>,
+    /// Whether level and slow change of colour are held over the loops, which are looked for in what is then heard.
+    #[serde(default)]
+    evened: bool,
     /// For "Undo …".
     label: String,
 }
@@ -229,6 +232,7 @@ pub(super) async fn seek_loops(
     let input = serde_json::to_value(Seeking {
         takes,
         lengths,
+        evened: wish.evened,
         label,
     })?;
     let id = app.store.enqueue(id, "loops", &input).await?;

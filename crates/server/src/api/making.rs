@@ -115,7 +115,7 @@ pub(crate) fn lacks_judgement(take: &TakeView) -> bool {
 }
 
 /// Renders and judges what is not rendered and judged yet, unless a job for it waits already.
-pub(super) async fn render_soon(store: &Store, id: u64) -> anyhow::Result<()> {
+pub(crate) async fn render_soon(store: &Store, id: u64) -> anyhow::Result<()> {
     let view = view_of(store, id).await?;
     let unknown = |take: &TakeView| take.chosen && (lacks_levels(take) || lacks_judgement(take));
     if !view.is_some_and(|view| view.takes.iter().any(unknown)) {

@@ -13,7 +13,7 @@ mod spreading;
 mod taking_in;
 mod tuning;
 
-pub(crate) use making::{lacks_judgement, lacks_levels};
+pub(crate) use making::{lacks_judgement, lacks_levels, render_soon};
 
 use crate::App;
 use crate::audio;

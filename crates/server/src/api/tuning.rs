@@ -17,10 +17,21 @@ pub(super) struct PitchView {
     frames: Vec<u64>,
     /// Their frequencies.
     hz: Vec<f64>,
-    /// Levels in dB over bands of equal ratio from 20 Hz to half the rate.
+    /// Levels in dB over bands of equal ratio from 20 Hz to half the rate, each as loud as it ever is in the stretch.
     spectrum_db: Vec<f32>,
+    /// What stands out of it, rising in frequency.
+    partials: Vec<PartialView>,
     /// The one pitch of the whole stretch.
     pitch: Option<signal::Pitch>,
+}
+
+/// A partial of a sound.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct PartialView {
+    /// Its frequency.
+    hz: f64,
+    /// Its level, full scale 0.
+    db: f64,
 }
 
 /// Pitch over time and spectrum of a take's treated stretch.
@@ -37,15 +48,22 @@ pub(super) async fn take_pitch(
         let curve = pitch.map_or_else(Vec::new, |p| {
             signal::pitch_curve(&mono, rate, 0, mono.len(), p.hz, (mono.len() / 80).max(512))
         });
-        let middle = mono.len() / 3;
-        let part = &mono[middle..(middle + 65_536).min(mono.len()) & !1];
+        let held = signal::HeldSpectrum::of(&mono, rate, 20.0, 400);
         PitchView {
             frames: curve
                 .iter()
                 .map(|point| wish.first + point.frame as u64)
                 .collect(),
             hz: curve.iter().map(|point| point.hz).collect(),
-            spectrum_db: signal::magnitude_spectrum_db(part, rate, 20.0, 400),
+            spectrum_db: held.bands_db,
+            partials: held
+                .partials
+                .iter()
+                .map(|partial| PartialView {
+                    hz: partial.hz,
+                    db: signal::amplitude_to_db(partial.amplitude),
+                })
+                .collect(),
             pitch,
         }
     })

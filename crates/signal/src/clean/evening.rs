@@ -1,8 +1,12 @@
 //! The stretch before looping, evened: what drifts in level and in colour from the loop's start to its end is held.
 
 use super::Evening;
+use crate::energy::Energy;
+use crate::loops::{by_rank, settled};
 use crate::stft::{Stft, bins};
-use crate::{Audio, db_to_amplitude};
+use crate::{
+    Audio, LoopCandidate, LoopFacts, LoopLengths, db_to_amplitude, find_loops_of, likeness_percent, timbre_db,
+};
 
 /// Bands of a third of an octave from here upward; what lies below is the first of them.
 const LOWEST_HZ: f64 = 60.0;
@@ -93,6 +97,46 @@ pub(super) fn evening(audio: &mut Audio, wish: &Evening, start: usize, end: usiz
     }
 }
 
+/// Places to loop inside `start..end` of what cannot be looped as it is, since it dies away or changes its colour: looked for where it is evened over all
+/// that has settled, and each then judged evened over itself alone, as it will be heard. Best first; see [`find_loops_of`].
+pub fn find_evened_loops(
+    audio: &Audio,
+    start: usize,
+    end: usize,
+    period_frames: f64,
+    lengths: LoopLengths,
+    wish: &Evening,
+) -> Vec<LoopCandidate> {
+    let end = end.min(audio.frames());
+    let Some((first, last)) = settled(&Energy::of(audio), audio.rate_hz, start, end) else {
+        return Vec::new();
+    };
+    let evened = |first: usize, last: usize| {
+        let mut out = audio.clone();
+        evening(&mut out, wish, first, last);
+        out
+    };
+    let mut found = find_loops_of(&evened(first, last), start, end, period_frames, lengths);
+    found.retain_mut(|place| {
+        let (start, end) = (place.start_frame, place.end_frame);
+        let own = evened(start, end);
+        let worth = LoopFacts::of(&own, start, end, period_frames);
+        let Some(seam_db) = worth.seam_db else {
+            return false;
+        };
+        *place = LoopCandidate {
+            seam_db,
+            drift_db: worth.drift_db,
+            timbre_db: timbre_db(&own.to_mono(), own.rate_hz, start, end),
+            likeness_percent: likeness_percent(seam_db),
+            ..*place
+        };
+        true
+    });
+    by_rank(&mut found, f64::from(audio.rate_hz));
+    found
+}
+
 /// Bins of each band.
 fn bands(rate_hz: u32, size: usize) -> Vec<std::ops::Range<usize>> {
     let per_bin = f64::from(rate_hz) / size as f64;
@@ -168,5 +212,33 @@ mod tests {
             seam(&before),
             seam(&after)
         );
+    }
+
+    #[test]
+    fn what_dies_too_fast_to_be_looped_is_looped_evened() {
+        // 7 dB a second, the upper partials faster.
+        let dying = sound(|t, k| (-t * 0.8 * k.sqrt()).exp());
+        let period = f64::from(RATE) / 220.0;
+        let lively = LoopLengths {
+            shortest_s: 0.5,
+            ..LoopLengths::default()
+        };
+        assert_eq!(
+            find_loops_of(&dying, 0, dying.frames(), period, lively),
+            [],
+            "it must need evening"
+        );
+        let wish = Evening { share: 1.0 };
+        let found = find_evened_loops(&dying, 0, dying.frames(), period, lively, &wish);
+        let best = found[0];
+        assert!(best.seam_db <= -20.0 && best.drift_db <= 1.0, "{best:?}");
+        // What is told is what is there once it is evened.
+        let mut own = dying.clone();
+        evening(&mut own, &wish, best.start_frame, best.end_frame);
+        assert_eq!(
+            seam_db(&own, best.start_frame, best.end_frame, period),
+            Some(best.seam_db)
+        );
+        assert_eq!(find_evened_loops(&dying, 0, 0, period, lively, &wish), []);
     }
 }

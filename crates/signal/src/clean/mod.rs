@@ -10,6 +10,7 @@ mod filters;
 mod hiss;
 
 use crate::Audio;
+pub use evening::find_evened_loops;
 pub use filters::find_hum;
 pub use hiss::noise_bands;
 use serde::{Deserialize, Serialize};
