@@ -277,6 +277,14 @@ async fn takes_are_cleaned_together_and_new_ones_made_from_them() -> anyhow::Res
         assert!(cents.abs() < 0.5, "{cents}");
         assert_eq!(take["origin"]["made_by"], "brought in tune");
     }
+    // One undo brings all of the earlier ones back; what was made stays on its cells.
+    browser.click("button", "Undo").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| {
+            let chosen: Vec<bool> = takes(view).iter().map(|take| take["chosen"] == true).collect();
+            chosen == [[true; 4], [false; 4]].concat()
+        })
+        .await?;
     browser.close().await?;
     ladder.end().await
 }

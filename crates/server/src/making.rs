@@ -2,7 +2,7 @@
 
 use crate::treated::Treated;
 use anyhow::Context;
-use instrument::{Fact, Making, Origin, Said, Target};
+use instrument::{Fact, Making, Origin, Said, TakeLoop, Target};
 use serde::{Deserialize, Serialize};
 use signal::Audio;
 use std::sync::Arc;
@@ -16,7 +16,7 @@ pub(crate) struct Makings {
     pub(crate) of: Vec<(u64, Making)>,
 }
 
-/// Makes them one after another; what was made when it is cancelled stays.
+/// Makes them one after another and uses them from then on, by one change. When it is cancelled nothing has changed.
 pub(crate) async fn make(
     store: &Store,
     job: &Job,
@@ -24,19 +24,46 @@ pub(crate) async fn make(
     wanted: Arc<AtomicBool>,
 ) -> anyhow::Result<serde_json::Value> {
     let Makings { of } = serde_json::from_value(job.input.clone())?;
-    let mut made = 0;
+    let (mut made, mut froms, mut loops) = (Vec::new(), Vec::new(), Vec::new());
     for (n, (take, making)) in of.iter().enumerate() {
         anyhow::ensure!(wanted.load(Ordering::Relaxed), "Cancelled.");
         share.store((n * 1000 / of.len()) as u32, Ordering::Relaxed);
         if let Some(from) = Treated::of(store, *take).await? {
-            make_one(store, job, from, *making).await?;
-            made += 1;
+            // For another key it takes nobody's place.
+            froms.push(Some(from.row.id).filter(|_| making.cell(from.row.cell) == from.row.cell));
+            let (new, looped) = make_one(store, job, from, *making).await?;
+            made.push(new);
+            loops.push(looped);
         }
     }
-    Ok(serde_json::json!({ "made": made }))
+    let says = of.first().map(|(_, making)| making.says()).unwrap_or_default();
+    let label = match made.len() {
+        1 => says,
+        many => format!("{says}, {many} takes"),
+    };
+    let ids = store.add_takes(job.instrument_id, made).await?;
+    let looped = ids.iter().zip(loops).filter_map(|(id, looped)| {
+        let value = serde_json::to_value(looped?).ok()?;
+        Some((Target::Take(*id), Fact::Loop, Said::Value(value)))
+    });
+    let wishes = in_place_of(froms.into_iter().zip(ids.iter().copied()))
+        .into_iter()
+        .chain(looped)
+        .collect();
+    store
+        .change(job.instrument_id, &label, wishes)
+        .await?
+        .map_err(|error| anyhow::anyhow!(error))?;
+    Ok(serde_json::json!({ "made": ids.len() }))
 }
 
-async fn make_one(store: &Store, job: &Job, from: Treated, making: Making) -> anyhow::Result<()> {
+/// The take that is made, its audio kept already, and how it is looped where that is known.
+async fn make_one(
+    store: &Store,
+    job: &Job,
+    from: Treated,
+    making: Making,
+) -> anyhow::Result<(NewTake, Option<TakeLoop>)> {
     let audio = from.audio(store, (0, usize::MAX), 0, u64::MAX).await?;
     let (treatment, facts, row) = (from.treatment, from.facts, from.row);
     let (made, looped) = tokio::task::spawn_blocking(move || {
@@ -80,22 +107,7 @@ async fn make_one(store: &Store, job: &Job, from: Treated, making: Making) -> an
             ..Origin::default()
         },
     };
-    let ids = store.add_takes(job.instrument_id, vec![take]).await?;
-    if let (Some(new), Some(looped)) = (ids.first(), looped) {
-        let value = Said::Value(serde_json::to_value(looped)?);
-        store
-            .change(
-                job.instrument_id,
-                "loop it over its periods",
-                vec![(Target::Take(*new), Fact::Loop, value)],
-            )
-            .await?
-            .map_err(|error| anyhow::anyhow!(error))?;
-    }
-    if let (Some(new), true) = (ids.first(), making.cell(row.cell) == row.cell) {
-        choose_instead(store, job.instrument_id, row.id, *new).await?;
-    }
-    Ok(())
+    Ok((take, looped))
 }
 
 /// How often the pitch is followed for flattening.
@@ -129,34 +141,31 @@ fn flattened(
     )
 }
 
-/// What was made is meant to be used: where the take it came from had been chosen by hand, it is chosen in its place.
-pub(crate) async fn choose_instead(
-    store: &Store,
-    instrument: u64,
-    from: u64,
-    new: u64,
-) -> anyhow::Result<()> {
-    let facts = store.facts(instrument).await?;
-    if facts.get(&(Target::Take(from), Fact::Chosen)) != Some(&true.into()) {
-        return Ok(());
-    }
-    choose_in_place_of(store, instrument, "use the take made from it", from, new).await
+/// Takes chosen, each in place of the one that it came from, if any: what is made is used only where somebody says so, and one undo brings the earlier ones
+/// back.
+fn in_place_of(pairs: impl Iterator<Item = (Option<u64>, u64)>) -> Vec<(Target, Fact, Said)> {
+    pairs
+        .flat_map(|(from, new)| {
+            let earlier = from.map(|from| (Target::Take(from), Fact::Chosen, Said::Automatic));
+            let chosen = (Target::Take(new), Fact::Chosen, Said::Value(true.into()));
+            std::iter::once(chosen).chain(earlier)
+        })
+        .collect()
 }
 
-/// One take is chosen in place of another: one undo brings the earlier one back.
+/// Chooses takes in place of those that they came from, as one change.
 pub(crate) async fn choose_in_place_of(
     store: &Store,
     instrument: u64,
     label: &str,
-    from: u64,
-    new: u64,
+    pairs: impl Iterator<Item = (u64, u64)>,
 ) -> anyhow::Result<()> {
-    let wishes = vec![
-        (Target::Take(new), Fact::Chosen, Said::Value(true.into())),
-        (Target::Take(from), Fact::Chosen, Said::Automatic),
-    ];
     store
-        .change(instrument, label, wishes)
+        .change(
+            instrument,
+            label,
+            in_place_of(pairs.map(|(from, new)| (Some(from), new))),
+        )
         .await?
         .map_err(|error| anyhow::anyhow!(error))?;
     Ok(())

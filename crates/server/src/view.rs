@@ -151,14 +151,16 @@ fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> 
         .and_then(|value| serde_json::from_value(value.clone()).ok())
 }
 
-/// The newest take of each cell that is not refused, unless another was chosen.
+/// The newest take of each cell that is neither refused nor made from another, unless one was chosen.
 fn chosen(takes: &[TakeRow], facts: &Facts) -> HashMap<Cell, u64> {
     let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
     for take in takes {
         let said = facts
             .get(&(Target::Take(take.id), Fact::Chosen))
             .and_then(serde_json::Value::as_bool);
-        if said == Some(false) || (said.is_none() && take.origin.is_refused()) {
+        if said == Some(false)
+            || (said.is_none() && (take.origin.is_refused() || take.origin.made_by.is_some()))
+        {
             continue;
         }
         let candidate = (said == Some(true), take.id);

@@ -207,7 +207,8 @@ pub(super) async fn take_back(
     let ids = app.store.add_takes(id, vec![take]).await?;
     // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
     if let Some(new) = ids.first() {
-        crate::making::choose_in_place_of(&app.store, id, "use the edited take", from.id, *new).await?;
+        let pair = std::iter::once((from.id, *new));
+        crate::making::choose_in_place_of(&app.store, id, "use the edited take", pair).await?;
     }
     Ok((
         StatusCode::CREATED,

@@ -65,6 +65,8 @@ pub(super) struct Run {
     newest: HashMap<Cell, u64>,
     /// The take that was played out last, of which the next one that arrives is what came back.
     played_out: Option<u64>,
+    /// Takes that were played out, each with what came back of it.
+    returned: Vec<(u64, u64)>,
 }
 
 impl Run {
@@ -94,6 +96,7 @@ impl Run {
             check: None,
             newest: HashMap::new(),
             played_out: None,
+            returned: Vec::new(),
         }
     }
 
@@ -124,6 +127,7 @@ impl Run {
                 Heard::Nothing(why) => self.waits_for = why,
                 Heard::Gone => {
                     self.cut_short().await?;
+                    self.use_returned().await?;
                     self.report();
                     return Ok(Ended::PageGone);
                 }
@@ -168,6 +172,7 @@ impl Run {
                 tokio::task::yield_now().await;
             }
             if finished {
+                self.use_returned().await?;
                 self.line.finished();
                 return Ok(Ended::Done);
             }
@@ -284,6 +289,16 @@ impl Run {
         Ok(())
     }
 
+    /// What came back through a box is used from now on; one undo brings back what went out.
+    async fn use_returned(&mut self) -> anyhow::Result<()> {
+        let returned = std::mem::take(&mut self.returned).into_iter();
+        if returned.len() == 0 {
+            return Ok(());
+        }
+        let label = "use what came back through the box";
+        crate::making::choose_in_place_of(&self.recorder.store, self.instrument, label, returned).await
+    }
+
     /// The page has gone in the middle of a take: what arrived is kept, marked.
     async fn cut_short(&mut self) -> anyhow::Result<()> {
         let Some(arriving) = self.arriving.take() else {
@@ -332,9 +347,7 @@ impl Run {
             },
         };
         let ids = store.add_takes(self.instrument, vec![take]).await?;
-        if let (Some(from), Some(new)) = (from_take, ids.first()) {
-            crate::making::choose_instead(store, self.instrument, from, *new).await?;
-        }
+        self.returned.extend(from_take.zip(ids.first().copied()));
         self.newest.extend(ids.first().map(|id| (arriving.cell, *id)));
         Ok(())
     }
