@@ -217,6 +217,9 @@ const WORST_SEAM_DB: f64 = -10.0;
 const WORST_DRIFT_DB: f64 = 2.0;
 /// A doubling of the length is worth this much of the seam: longer is livelier.
 const DB_PER_DOUBLING: f64 = 2.5;
+/// From the first of these on a drift is heard as pumping, from the second plainly (bars: 1 dB); each decibel over them costs so much of the seam.
+const HEARD_DRIFT_DB: (f64, f64) = (0.6, 1.0);
+const DB_PER_DRIFT: (f64, f64) = (14.0, 100.0);
 /// The length may put the looped tone out of tune by this much.
 const MOST_CENTS: f64 = 1.0;
 /// With a seam like this, it is the measured pitch that is out, by this much at most.
@@ -346,7 +349,9 @@ pub fn find_loops_of(
 /// What a loop is worth but for its colour, less being better.
 fn by_seam(of: &LoopCandidate, rate: f64) -> f64 {
     let seconds = (of.end_frame - of.start_frame) as f64 / rate;
-    of.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds.log2() + 14.0 * (of.drift_db - 0.6).max(0.0)
+    let pumps = DB_PER_DRIFT.0 * (of.drift_db - HEARD_DRIFT_DB.0).max(0.0)
+        + DB_PER_DRIFT.1 * (of.drift_db - HEARD_DRIFT_DB.1).max(0.0);
+    of.seam_db.max(-60.0) - DB_PER_DOUBLING * seconds.log2() + pumps
 }
 
 /// Best first.

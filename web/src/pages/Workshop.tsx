@@ -7,6 +7,7 @@ import { answer, api, type InstrumentView, type Plan, type Progress } from "../a
 import { boardCells, type BoardCell, centsFromPlan, seamOf } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
 import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
+import { JobBar } from "../parts/JobBar";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
 import { paintWave } from "../parts/paint";
@@ -259,17 +260,23 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
   );
 }
 
-/** What is being rendered or made, with Cancel. */
+/** What is being done, and what its being cancelled means. */
+const JOBS: Record<string, { doing: string; cancelled: string }> = {
+  make: { doing: "making takes", cancelled: "Cancelled: no take was made." },
+  loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
+  render: { doing: "rendering", cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back." },
+};
+
 function RunningJob({ id }: { id: number }) {
   const jobs = useQuery(makingsQuery(id)).data;
   const busy = jobs?.find((job) => job.state === "running" || job.state === "waiting");
   const failed = jobs?.[0]?.state === "failed" ? jobs[0].error : undefined;
   if (!busy) return failed && failed !== "Cancelled." ? <span className="truncate text-mark">{failed}</span> : null;
+  const { doing, cancelled } = JOBS[busy.kind] ?? JOBS.render!;
   return (
     <span className="flex items-center gap-2" data-part="job">
-      {({ make: "making takes", loops: "looking for loops" } as Record<string, string>)[busy.kind] ?? "rendering"}
-      <progress className="h-1.5 w-24" value={busy.share} max={1} />
-      <button className="rounded px-1 underline hover:bg-line2" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: busy.id } } }).catch(sayError)}>Cancel</button>
+      {doing}
+      <JobBar job={busy} width="w-24" cancelled={cancelled} />
     </span>
   );
 }

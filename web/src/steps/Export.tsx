@@ -4,6 +4,7 @@ import { useState } from "react";
 import { answer, api, type InstrumentView, type JobView } from "../api/client";
 import { megabytes } from "../model/units";
 import { Choice } from "../parts/Choice";
+import { JobBar } from "../parts/JobBar";
 import { exportsQuery } from "../state/queries";
 import { sayError } from "../state/view";
 
@@ -63,12 +64,7 @@ function Made({ job }: { job: JobView }) {
           <a className="button" href={`/api/jobs/${job.id}/file`} download>Download</a>
         </>
       )}
-      {(job.state === "waiting" || job.state === "running") && (
-        <>
-          <progress className="h-2 w-40 accent-act" value={job.share} max={1} aria-label="Export" />
-          <button className="button" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: job.id } } })}>Cancel</button>
-        </>
-      )}
+      {(job.state === "waiting" || job.state === "running") && <JobBar job={job} width="w-40" />}
       {job.state === "failed" && <span className="text-mark">{job.error}</span>}
       {job.state === "cancelled" && <span className="text-ink3">cancelled</span>}
     </div>

@@ -1,9 +1,10 @@
 // One long take: recorded here or brought as a file, then cut into takes.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
 import { duration } from "../model/units";
 import { Choice } from "../parts/Choice";
+import { JobBar } from "../parts/JobBar";
 import { importsQuery } from "../state/queries";
 import { sayError } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
@@ -64,7 +65,7 @@ export function LongTakes({ view, progress }: RecordProps) {
           </div>
         )}
         {sending && <div className="flex items-center gap-3"><span className="truncate">Sending {sending.name}</span><progress className="h-2 flex-1" value={sending.share} max={1} /><button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>Cancel</button></div>}
-        {busy && <div className="flex items-center gap-3"><span>Reading it</span><progress className="h-2 flex-1" value={busy.share} max={1} /><button className="button !py-0.5" onClick={() => void api.POST("/api/jobs/{id}/cancel", { params: { path: { id: busy.id } } }).catch(sayError)}>Cancel</button></div>}
+        {busy && <div className="flex items-center gap-3"><span>Reading it</span><JobBar job={busy} width="flex-1" /></div>}
         {failed && !busy && <p className="text-mark">{failed.error}</p>}
       </div>
       {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}` }))} />}

@@ -173,7 +173,7 @@ export function LoopBench({ on }: { on: OnBench }) {
             </table>
             {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping as it is. Evened it may be.</p>}
           </div>
-          <div className="flex items-center gap-2 border-t border-line2 px-3 py-1.5">
+          <div className="flex flex-wrap items-center gap-x-2 gap-y-1 border-t border-line2 px-3 py-1.5">
             <button className="button !py-0.5" onClick={() => void seek(false).catch(sayError)}>Use the best{all}</button>
             <button className="button !py-0.5" title="For what dies away or changes its colour: both are held over the loop, and the best place is looked for in what is then heard" disabled={!take.facts?.pitch} onClick={() => void seek(true).catch(sayError)}>Even and loop{all}</button>
             <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void single().catch(sayError)}>Single cycle{all}</button>
