@@ -1,5 +1,7 @@
 //! Reading a sample between its frames: a windowed sinc, its cutoff lowered where the sample runs faster than it was recorded.
 
+use wide::f32x4;
+
 /// Positions between two frames for which coefficients are kept; between them they are interpolated.
 const PHASES: usize = 512;
 /// Frames on either side at the recorded speed; more where the cutoff is lower.
@@ -11,7 +13,16 @@ const OCTAVES: usize = 2;
 /// Widest stretch read on either side of a position.
 pub(crate) const WIDEST_HALF: usize = HALF_TAPS << OCTAVES;
 
-struct Set {
+fn lanes(samples: &[f32]) -> impl Iterator<Item = f32x4> {
+    samples
+        .as_chunks()
+        .0
+        .iter()
+        .map(|&four: &[f32; 4]| f32x4::from(four))
+}
+
+/// Coefficients for one speed and those below it.
+pub(crate) struct Set {
     half: usize,
     /// `(PHASES + 1) × 2·half` coefficients.
     coefficients: Vec<f32>,
@@ -40,8 +51,8 @@ impl Interpolator {
         Self { sets }
     }
 
-    /// The set for a speed in sample frames per output frame.
-    fn set(&self, ratio: f64) -> &Set {
+    /// What reads at a speed, in sample frames per output frame.
+    pub(crate) fn at(&self, ratio: f64) -> &Set {
         let mut index = 0;
         let step = 1.259_921_049_894_873_2; // 2^(1/3)
         let mut reach = 1.000_1;
@@ -50,31 +61,6 @@ impl Interpolator {
             index += 1;
         }
         &self.sets[index]
-    }
-
-    /// Frames needed on either side of a position.
-    pub(crate) fn half(&self, ratio: f64) -> usize {
-        self.set(ratio).half
-    }
-
-    /// The value at `fraction` after the frame in the middle of `window` (`2·half` frames, the middle one at `half − 1`).
-    pub(crate) fn value(&self, ratio: f64, fraction: f64, window: &[f32]) -> f32 {
-        let set = self.set(ratio);
-        let (low, high, between) = set.rows(fraction);
-        let (mut a, mut b) = ([0.0f32; 4], [0.0f32; 4]);
-        for ((x, l), h) in window
-            .chunks_exact(4)
-            .zip(low.chunks_exact(4))
-            .zip(high.chunks_exact(4))
-        {
-            for lane in 0..4 {
-                a[lane] += x[lane] * l[lane];
-                b[lane] += x[lane] * h[lane];
-            }
-        }
-        let a = (a[0] + a[1]) + (a[2] + a[3]);
-        let b = (b[0] + b[1]) + (b[2] + b[3]);
-        a + (b - a) * between
     }
 }
 
@@ -116,11 +102,46 @@ impl Set {
         Self { half, coefficients }
     }
 
-    fn rows(&self, fraction: f64) -> (&[f32], &[f32], f32) {
+    /// Frames needed on either side of a position.
+    pub(crate) fn half(&self) -> usize {
+        self.half
+    }
+
+    /// The value at `fraction` after the frame in the middle of `window` (`2·half` frames, the middle one at `half − 1`).
+    #[inline]
+    pub(crate) fn value(&self, fraction: f64, window: &[f32]) -> f32 {
+        let (low, high, between) = self.rows(fraction);
+        let mut sum = f32x4::ZERO;
+        for ((l, h), x) in lanes(low).zip(lanes(high)).zip(lanes(window)) {
+            sum += x * (l + (h - l) * between);
+        }
+        sum.reduce_add()
+    }
+
+    /// The same of two channels.
+    #[inline]
+    pub(crate) fn values(&self, fraction: f64, window: &[f32], other: &[f32]) -> [f32; 2] {
+        let (low, high, between) = self.rows(fraction);
+        let (mut sum, mut other_sum) = (f32x4::ZERO, f32x4::ZERO);
+        let windows = lanes(window).zip(lanes(other));
+        for ((l, h), (x, y)) in lanes(low).zip(lanes(high)).zip(windows) {
+            let weight = l + (h - l) * between;
+            sum += x * weight;
+            other_sum += y * weight;
+        }
+        [sum.reduce_add(), other_sum.reduce_add()]
+    }
+
+    #[inline]
+    fn rows(&self, fraction: f64) -> (&[f32], &[f32], f32x4) {
         let taps = 2 * self.half;
         let place = fraction * PHASES as f64;
         let phase = (place as usize).min(PHASES - 1);
         let rows = &self.coefficients[phase * taps..(phase + 2) * taps];
-        (&rows[..taps], &rows[taps..], (place - phase as f64) as f32)
+        (
+            &rows[..taps],
+            &rows[taps..],
+            f32x4::splat((place - phase as f64) as f32),
+        )
     }
 }

@@ -1,6 +1,7 @@
 //! One sounding region.
 
-use crate::interpolate::WIDEST_HALF;
+use crate::interpolate::{Set, WIDEST_HALF};
+use crate::samples::SampleAudio;
 use crate::{Envelope, Interpolator, Samples};
 use program::{
     Loop, LoopWay, Program, Region, Shape, SoundsOn, crossfade_gains, fade_gain, pan_gains, playback_ratio,
@@ -133,45 +134,70 @@ impl Voice {
             // Nothing has arrived yet: the voice waits at its start.
             return;
         };
-        let half = interpolator.half(self.ratio);
-        let mut window = [0.0f32; 2 * WIDEST_HALF];
-        for (l, r) in left.iter_mut().zip(right.iter_mut()) {
-            let looped = region.looped.filter(|l| {
-                l.fits(sample.channels[0].len() as u64)
-                    && (l.runs_through_release() || !self.envelope.is_released())
-            });
-            if let Some(looped) = looped {
-                while self.position >= looped.round_end() as f64 {
-                    self.position -= looped.round_frames() as f64;
-                    self.looping = true;
-                }
+        let reader = interpolator.at(self.ratio);
+        // Neither the length of the sample nor whether the key is down changes within a block.
+        let looped = region.looped.filter(|l| {
+            l.fits(sample.channels[0].len() as u64)
+                && (l.runs_through_release() || !self.envelope.is_released())
+        });
+        let mut done = 0;
+        while done < left.len() && self.is_active() {
+            let plain = self.plain_run(region, looped.as_ref(), sample, reader.half());
+            let end = left.len().min(done + plain.max(1));
+            let (left, right) = (&mut left[done..end], &mut right[done..end]);
+            if plain > 0 {
+                self.read_plain(sample, reader, left, right);
+            } else if !self.read_one(
+                region,
+                looped.as_ref(),
+                sample,
+                reader,
+                &mut left[0],
+                &mut right[0],
+            ) {
+                return;
             }
+            done = end;
+        }
+    }
+
+    /// For how many frames to come the sample is heard as it lies: no fade, no seam and no end within what is read.
+    fn plain_run(&self, region: &Region, looped: Option<&Loop>, sample: &SampleAudio, half: usize) -> usize {
+        let after_start = |start: u64| start as usize + half - 1;
+        let fade_in = region.start_frame as usize + region.fade_in_frames as usize;
+        let mut first = after_start(region.start_frame).max(fade_in);
+        let mut end = sample.available.min(region.end_frame as usize);
+        let edge = match looped {
+            Some(looped) => {
+                if self.looping {
+                    first = first.max(after_start(looped.start_frame));
+                }
+                looped.end_frame - crossfade(looped)
+            }
+            None => {
+                end = end.min((region.end_frame + 1).saturating_sub(region.fade_out_frames) as usize);
+                region.end_frame
+            }
+        };
+        end = end.min((edge as usize).min(sample.channels[0].len()).saturating_sub(half));
+        if self.position < first as f64 || self.position >= end as f64 {
+            return 0;
+        }
+        ((end as f64 - self.position) / self.ratio) as usize
+    }
+
+    /// Adds frames that are heard as they lie, see [`Self::plain_run`].
+    fn read_plain(&mut self, sample: &SampleAudio, reader: &Set, left: &mut [f32], right: &mut [f32]) {
+        let (one, other) = (&sample.channels[0], sample.channels.get(1));
+        for (l, r) in left.iter_mut().zip(right) {
             let frame = self.position as usize;
-            let heard = looped.map_or(frame as u64, |l| l.frame_at(frame as u64));
-            if heard as usize >= sample.available || heard >= region.end_frame {
-                if sample.available < sample.channels[0].len() && heard < region.end_frame {
-                    return; // The rest is on its way: the voice waits.
-                }
-                return self.stop();
-            }
             let fraction = self.position - frame as f64;
-            let gain = self.envelope.next() * fade(region, heard, looped.is_some());
-            let mut values = [0.0f32; 2];
-            for (value, channel) in values.iter_mut().zip(&sample.channels) {
-                let taps = taps(
-                    channel,
-                    region,
-                    looped.as_ref(),
-                    self.looping,
-                    frame,
-                    half,
-                    &mut window,
-                );
-                *value = interpolator.value(self.ratio, fraction, taps);
-            }
-            if sample.channels.len() == 1 {
-                values[1] = values[0];
-            }
+            let window = frame + 1 - reader.half()..frame + 1 + reader.half();
+            let values = match other {
+                Some(other) => reader.values(fraction, &one[window.clone()], &other[window]),
+                None => [reader.value(fraction, &one[window]); 2],
+            };
+            let gain = self.envelope.next();
             *l += values[0] * gain * self.gains.0;
             *r += values[1] * gain * self.gains.1;
             self.position += self.ratio;
@@ -179,6 +205,56 @@ impl Voice {
                 return;
             }
         }
+    }
+
+    /// Adds one frame, wherever it lies; false where there is none (any more, or yet).
+    fn read_one(
+        &mut self,
+        region: &Region,
+        looped: Option<&Loop>,
+        sample: &SampleAudio,
+        reader: &Set,
+        left: &mut f32,
+        right: &mut f32,
+    ) -> bool {
+        if let Some(looped) = looped {
+            while self.position >= looped.round_end() as f64 {
+                self.position -= looped.round_frames() as f64;
+                self.looping = true;
+            }
+        }
+        let frame = self.position as usize;
+        let heard = looped.map_or(frame as u64, |l| l.frame_at(frame as u64));
+        if heard as usize >= sample.available || heard >= region.end_frame {
+            // Either the rest is on its way, and the voice waits, or it is over.
+            if sample.available >= sample.channels[0].len() || heard >= region.end_frame {
+                self.stop();
+            }
+            return false;
+        }
+        let fraction = self.position - frame as f64;
+        let gain = self.envelope.next() * fade(region, heard, looped.is_some());
+        let mut window = [0.0f32; 2 * WIDEST_HALF];
+        let mut values = [0.0f32; 2];
+        for (value, channel) in values.iter_mut().zip(&sample.channels) {
+            let taps = taps(
+                channel,
+                region,
+                looped,
+                self.looping,
+                frame,
+                reader.half(),
+                &mut window,
+            );
+            *value = reader.value(fraction, taps);
+        }
+        if sample.channels.len() == 1 {
+            values[1] = values[0];
+        }
+        *left += values[0] * gain * self.gains.0;
+        *right += values[1] * gain * self.gains.1;
+        self.position += self.ratio;
+        true
     }
 }
 

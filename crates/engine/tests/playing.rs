@@ -227,3 +227,79 @@ fn what_is_dragged_is_heard_by_what_sounds() {
     block(&mut engine);
     assert_eq!(engine.active_voices(), 0);
 }
+
+/// Noise, so that one frame read from elsewhere is heard: a loop with its crossfade, several times round, is what is heard of the same sound written out
+/// at length.
+#[test]
+fn a_loop_sounds_as_the_same_sound_written_out() {
+    let noise = |seed: u32| -> Vec<f32> {
+        let mut state = seed;
+        (0..12_000)
+            .map(|_| {
+                // Numerical Recipes' generator, 32 bits.
+                state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+                (state >> 8) as f32 / (1 << 24) as f32 - 0.5
+            })
+            .collect()
+    };
+    let looped = Loop {
+        crossfade_frames: 1_500,
+        likeness_percent: 60,
+        ..Loop::plain(5_000, 9_000, LoopRuns::ThroughRelease)
+    };
+    let (start, end, faded) = (5_000usize, 9_000usize, 1_500usize);
+    let first_frame = 300;
+    let written_out = |sound: &[f32]| -> Vec<f32> {
+        let round = |from: usize| {
+            (from..end).map(move |at| {
+                let into = (at + faded).checked_sub(end);
+                let (leaving, coming) = into.map_or((1.0, 0.0), |into| {
+                    program::crossfade_gains(into as u64, faded as u64, 60)
+                });
+                sound[at] * leaving as f32 + sound[at.saturating_sub(end - start)] * coming as f32
+            })
+        };
+        let first = round(first_frame);
+        first.chain((0..5).flat_map(|_| round(start))).collect()
+    };
+    let fades = |region: Region| Region {
+        fade_in_frames: 700,
+        ..region
+    };
+    for channels in [1, 2] {
+        let sides: Vec<Vec<f32>> = (1..=channels).map(noise).collect();
+        let long: Vec<Vec<f32>> = sides.iter().map(|side| written_out(side)).collect();
+        let frames = long[0].len() as u64;
+        let with_sides = |region: Region, frames: u64| {
+            let mut program = program_of(region, frames);
+            (program.samples[0].channels, program.samples[0].source_channels) =
+                (channels as u16, channels as u16);
+            program
+        };
+        let through_loop = with_sides(
+            Region {
+                start_frame: first_frame as u64,
+                looped: Some(looped),
+                ..fades(region(12_000))
+            },
+            12_000,
+        );
+        let at_length = with_sides(fades(region(frames)), frames);
+        for key in [50, 69, 72, 81] {
+            // Well before the end of what was written out, which fades.
+            let count = (frames as f64 * 0.8 / ((f64::from(key) - 69.0) / 12.0).exp2()) as usize;
+            let play = |program, sides: &Vec<Vec<f32>>| {
+                render_offline(program, vec![sides.clone()], RATE, &press(key, None), count)
+            };
+            let (heard, wanted) = (play(&through_loop, &sides), play(&at_length, &long));
+            for (heard, wanted) in [(&heard.0, &wanted.0), (&heard.1, &wanted.1)] {
+                let worst = heard
+                    .iter()
+                    .zip(wanted)
+                    .map(|(a, b)| (a - b).abs())
+                    .fold(0.0, f32::max);
+                assert!(worst < 1e-5, "{channels} channels, key {key}: {worst}");
+            }
+        }
+    }
+}

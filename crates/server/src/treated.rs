@@ -153,9 +153,11 @@ impl Treated {
         store.put_judged_loop(&self.row, &name, &worth).await
     }
 
-    /// The best of some places to loop it, for what it is.
+    /// The best of some places to loop it, for what it is; where none suits that, the best of all: somebody asked for one.
     pub(crate) fn best_of(&self, places: &[LoopCandidate]) -> Option<TakeLoop> {
-        best_loop(self.kind, self.row.form.rate_hz, places).map(TakeLoop::found)
+        best_loop(self.kind, self.row.form.rate_hz, places)
+            .or(places.first())
+            .map(TakeLoop::found)
     }
 
     /// The same take, cleaned otherwise.

@@ -79,7 +79,11 @@ impl Site {
 
     /// An instrument of sustained sounds with a take on each of some keys, all of them measured.
     async fn with_takes(&self, takes: Vec<(u8, Audio)>) -> anyhow::Result<(u64, Vec<u64>)> {
-        let plan = first_plan(Kind::Sustained, How::OverMidi, "night-ferry").plan;
+        self.with_takes_of(Kind::Sustained, takes).await
+    }
+
+    async fn with_takes_of(&self, kind: Kind, takes: Vec<(u8, Audio)>) -> anyhow::Result<(u64, Vec<u64>)> {
+        let plan = first_plan(kind, How::OverMidi, "night-ferry").plan;
         let id = self.store.create_instrument("Parlour reed organ", &plan).await?;
         let mut new = Vec::new();
         for (key, audio) in takes {
@@ -272,10 +276,18 @@ async fn what_was_said_of_one_take_is_put_on_others_as_one_change() -> anyhow::R
 
 #[tokio::test(flavor = "multi_thread")]
 async fn loops_of_a_length_are_looked_for_in_all_takes_and_undone_at_once() -> anyhow::Result<()> {
+    // What is asked for is done, also where it would not be done by itself: a pad in a short loop, a struck thing looped.
+    for kind in [Kind::Sustained, Kind::Pad, Kind::Struck] {
+        short_loops_and_undo(kind).await?;
+    }
+    Ok(())
+}
+
+async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
     let site = Site::open().await?;
     let keys = [57, 60, 63];
     let (id, takes) = site
-        .with_takes(keys.map(|key| (key, tone(key, 0.2))).to_vec())
+        .with_takes_of(kind, keys.map(|key| (key, tone(key, 0.2))).to_vec())
         .await?;
     let before = site.get(&format!("/api/instruments/{id}")).await?;
     let wish =
@@ -310,8 +322,8 @@ async fn loops_of_a_length_are_looked_for_in_all_takes_and_undone_at_once() -> a
         )
         .await?;
     assert_eq!(
-        none.unwrap_err(),
-        "Choose takes: there is nothing to look through."
+        none.err().as_deref(),
+        Some("Choose takes: there is nothing to look through.")
     );
     site.close().await
 }
