@@ -64,8 +64,8 @@ async fn evened_loops_of(
     Ok((found, wish))
 }
 
-/// Looks for them and keeps the best of each take. A take that has none is not looped, or stays as it is where it was to be evened. Nothing is kept when
-/// it is cancelled.
+/// Looks for them and keeps the best of each take. A take that has none is not looped, is as it would be by itself where any length would
+/// do, or stays as it is where it was to be evened. Nothing is kept when it is cancelled.
 pub(crate) async fn seek(
     store: &Store,
     job: &Job,
@@ -88,15 +88,21 @@ pub(crate) async fn seek(
         let target = Target::Take(*id);
         if evened {
             let (found, wish) = evened_loops_of(store, &take, lengths).await?;
-            if let Some(best) = take.best_of(&found) {
+            if let Some(best) = take.best_of(&found, lengths) {
                 wishes.push((target, Fact::Loop, Said::Value(serde_json::to_value(best)?)));
                 wishes.push((target, Fact::Evening, Said::Value(serde_json::to_value(wish)?)));
                 looped += 1;
             }
         } else {
-            let best = take.best_of(&loops_of(store, &take, lengths).await?);
+            let best = take.best_of(&loops_of(store, &take, lengths).await?, lengths);
             looped += usize::from(best.is_some());
-            wishes.push((target, Fact::Loop, Said::Value(serde_json::to_value(best)?)));
+            // Without one of any length it is as it would be by itself, and marked; without one of the lengths asked for it is not looped.
+            let said = if best.is_none() && lengths == LoopLengths::default() {
+                Said::Automatic
+            } else {
+                Said::Value(serde_json::to_value(best)?)
+            };
+            wishes.push((target, Fact::Loop, said));
         }
     }
     anyhow::ensure!(

@@ -2,7 +2,7 @@
 
 use anyhow::Context;
 use instrument::{Correction, Fact, Kind, Plan, TakeLoop, Treatment, best_loop, heard_for, suggest, treat};
-use signal::{Audio, Cleaning, Levels, LoopCandidate, LoopFacts, Measurement, Stage};
+use signal::{Audio, Cleaning, Levels, LoopCandidate, LoopFacts, LoopLengths, Measurement, Stage};
 use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 use store::{ByTreatment, Store, TakeRow};
@@ -153,11 +153,13 @@ impl Treated {
         store.put_judged_loop(&self.row, &name, &worth).await
     }
 
-    /// The best of some places to loop it, for what it is; where none suits that, the best of all: somebody asked for one.
-    pub(crate) fn best_of(&self, places: &[LoopCandidate]) -> Option<TakeLoop> {
-        best_loop(self.kind, self.row.form.rate_hz, places)
-            .or(places.first())
-            .map(TakeLoop::found)
+    /// The best of the places to loop it that were found for some lengths. Of any length it is one that suits its kind; of lengths that somebody asked
+    /// for, or of a kind that is not looped by itself, the best of all.
+    pub(crate) fn best_of(&self, places: &[LoopCandidate], lengths: LoopLengths) -> Option<TakeLoop> {
+        let asked = lengths != LoopLengths::default() || !self.kind.loops();
+        let suited = || best_loop(self.kind, self.row.form.rate_hz, places);
+        let best = if asked { places.first() } else { suited() };
+        best.map(TakeLoop::found)
     }
 
     /// The same take, cleaned otherwise.

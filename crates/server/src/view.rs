@@ -269,7 +269,6 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 )
             });
             TakeView {
-                missing: missing.unwrap_or_default(),
                 id: take.id,
                 cell: take.cell,
                 rate_hz: take.form.rate_hz,
@@ -286,6 +285,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
                 seam,
                 curve_lufs: None,
                 curve_cents: None,
+                missing: missing.unwrap_or_default(),
                 origin: take.origin.clone(),
             }
         })

@@ -128,6 +128,20 @@ impl Site {
         anyhow::bail!("it never came to be so")
     }
 
+    /// One undo brings back the treatment of every take.
+    async fn undo_brings_back(&self, id: u64, before: &Value) -> anyhow::Result<()> {
+        self.post(&format!("/api/instruments/{id}/undo"), Value::Null)
+            .await?
+            .map_err(anyhow::Error::msg)?;
+        let undone = self.get(&format!("/api/instruments/{id}")).await?;
+        let treatments = |view: &Value| -> Vec<Value> {
+            let takes = view["takes"].as_array().map(Vec::as_slice).unwrap_or_default();
+            takes.iter().map(|take| take["treatment"].clone()).collect()
+        };
+        assert_eq!(treatments(&undone), treatments(before));
+        Ok(())
+    }
+
     /// Says one thing of some takes.
     async fn say(&self, id: u64, takes: &[u64], fact: &str, value: Value) -> anyhow::Result<()> {
         let wishes: Vec<Value> = takes
@@ -308,13 +322,7 @@ async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
         every_take(view, |take| take["seam"]["seam_db"].is_f64())
     })
     .await?;
-    site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
-        .await?
-        .map_err(anyhow::Error::msg)?;
-    let undone = site.get(&format!("/api/instruments/{id}")).await?;
-    for id in &takes {
-        assert_eq!(take(&undone, *id)["treatment"], take(&before, *id)["treatment"]);
-    }
+    site.undo_brings_back(id, &before).await?;
     let none = site
         .post(
             &format!("/api/instruments/{id}/loops"),
@@ -361,12 +369,30 @@ async fn what_dies_too_fast_to_be_looped_is_marked_and_looped_evened() -> anyhow
             take["seam"]
         );
     }
-    site.post(&format!("/api/instruments/{id}/undo"), Value::Null)
-        .await?
-        .map_err(anyhow::Error::msg)?;
-    let undone = site.get(&format!("/api/instruments/{id}")).await?;
-    for id in &takes {
-        assert_eq!(take(&undone, *id)["treatment"], take(&before, *id)["treatment"]);
+    site.undo_brings_back(id, &before).await?;
+    site.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_partials_of_a_tone_are_told() -> anyhow::Result<()> {
+    let site = Site::open().await?;
+    let (_, takes) = site.with_takes(vec![(57, tone(57, 0.2))]).await?;
+    let path = format!("/api/takes/{}/pitch?first=0&end={}", takes[0], 3 * RATE);
+    let heard = site.get(&path).await?;
+    let partials = heard["partials"].as_array().context("partials")?;
+    let mut loudest: Vec<(f64, f64)> = partials
+        .iter()
+        .filter_map(|partial| Some((partial["db"].as_f64()?, partial["hz"].as_f64()?)))
+        .collect();
+    loudest.sort_by(|a, b| b.0.total_cmp(&a.0));
+    // Five, each as loud as the first divided by its number.
+    for (number, (db, hz)) in (1..=5).zip(loudest) {
+        let number = f64::from(number);
+        assert!((hz / (220.0 * number) - 1.0).abs() < 0.002, "{number}: {hz} Hz");
+        assert!(
+            (db - 20.0 * (0.2 / number).log10()).abs() < 0.3,
+            "{number}: {db} dB"
+        );
     }
     site.close().await
 }

@@ -213,8 +213,8 @@ const TIMBRE_WORTH: f64 = 1.5;
 /// Fewer periods than this sound dead.
 const FEWEST_PERIODS: f64 = 6.0;
 /// What is worse than this is no loop.
-const WORST_SEAM_DB: f64 = -10.0;
-const WORST_DRIFT_DB: f64 = 2.0;
+pub(crate) const WORST_SEAM_DB: f64 = -10.0;
+pub(crate) const WORST_DRIFT_DB: f64 = 2.0;
 /// A doubling of the length is worth this much of the seam: longer is livelier.
 const DB_PER_DOUBLING: f64 = 2.5;
 /// From the first of these on a drift is heard as pumping, from the second plainly (bars: 1 dB); each decibel over them costs so much of the seam.

@@ -2,7 +2,7 @@
 
 use super::Evening;
 use crate::energy::Energy;
-use crate::loops::{by_rank, settled};
+use crate::loops::{WORST_DRIFT_DB, WORST_SEAM_DB, by_rank, settled};
 use crate::stft::{Stft, bins};
 use crate::{
     Audio, LoopCandidate, LoopFacts, LoopLengths, db_to_amplitude, find_loops_of, likeness_percent, timbre_db,
@@ -121,7 +121,7 @@ pub fn find_evened_loops(
         let (start, end) = (place.start_frame, place.end_frame);
         let own = evened(start, end);
         let worth = LoopFacts::of(&own, start, end, period_frames);
-        let Some(seam_db) = worth.seam_db else {
+        let Some(seam_db) = worth.seam_db.filter(|seam| *seam <= WORST_SEAM_DB) else {
             return false;
         };
         *place = LoopCandidate {
@@ -131,7 +131,7 @@ pub fn find_evened_loops(
             likeness_percent: likeness_percent(seam_db),
             ..*place
         };
-        true
+        worth.drift_db <= WORST_DRIFT_DB
     });
     by_rank(&mut found, f64::from(audio.rate_hz));
     found
