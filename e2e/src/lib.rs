@@ -1,7 +1,34 @@
-//! What the browser tests stand on: a Ladder of their own, and a headless Chromium.
+//! What the tests of the whole stand on: a Ladder of their own, a headless Chromium, a page without a browser, a database that can go away.
 
 mod browser;
+mod database;
+mod page;
 mod server;
 
 pub use browser::Browser;
-pub use server::Ladder;
+pub use database::Database;
+pub use page::{Page, PageEnd, Playing, Sound};
+pub use server::{Ladder, Start, free_port};
+
+use rand::SeedableRng;
+use rand_pcg::Pcg64;
+
+/// How often something random is tried: once, or as often as the long run wants it (`bin/test --long`).
+pub fn rounds(long: usize) -> usize {
+    if std::env::var_os("LADDER_LONG").is_some() {
+        long
+    } else {
+        1
+    }
+}
+
+/// Random numbers from a seed that is printed, so that what failed can be seen again with `LADDER_SEED`.
+pub fn seeded() -> Pcg64 {
+    let given = std::env::var("LADDER_SEED")
+        .ok()
+        .and_then(|text| text.parse().ok());
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    let seed = given.unwrap_or_else(|| now.map_or(1, |since| since.as_millis() as u64));
+    println!("LADDER_SEED={seed}");
+    Pcg64::seed_from_u64(seed)
+}

@@ -9,15 +9,35 @@ use std::time::{Duration, Instant};
 use store::TestDatabase;
 use tempfile::TempDir;
 
+/// How a Ladder is started.
+#[derive(Debug, Clone, Default)]
+pub struct Start {
+    /// With the demo.
+    pub demo: bool,
+    /// Of the line between rig and server, so many blocks are lost, reordered and broken: `0.05,0.1,0.002`.
+    pub line: String,
+    /// A database that somebody else made; its own, where it is left out.
+    pub database: Option<String>,
+    /// A folder that somebody else made; its own, where it is left out.
+    pub folder: Option<PathBuf>,
+    /// Further environment.
+    pub environment: Vec<(String, String)>,
+}
+
 /// A running server. Ends with it.
 pub struct Ladder {
     child: Child,
     folder: TempDir,
     database: Option<TestDatabase>,
-    demo: bool,
-    line: String,
+    start: Start,
+    url: String,
     /// `http://127.0.0.1:…`
     pub address: String,
+}
+
+/// A port that nobody listens on just now.
+pub fn free_port() -> anyhow::Result<u16> {
+    Ok(std::net::TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
 }
 
 fn from_environment(name: &str) -> anyhow::Result<PathBuf> {
@@ -29,20 +49,24 @@ fn from_environment(name: &str) -> anyhow::Result<PathBuf> {
 fn spawn(
     folder: &std::path::Path,
     database: &str,
-    demo: bool,
-    line: &str,
+    start: &Start,
+    address: &str,
 ) -> anyhow::Result<(Child, String)> {
     let mut command = Command::new(from_environment("LADDER_PROGRAM")?);
     command
-        .args(["start", "--address", "127.0.0.1:0", "--folder"])
+        .args(["start", "--address", address, "--folder"])
         .arg(folder)
         .arg("--web")
         .arg(from_environment("LADDER_WEB")?)
         .env("LADDER_DATABASE_URL", database)
-        .env("LADDER_LINK_FAULTS", line)
-        .env("RUST_LOG", "warn")
+        .env("LADDER_LINK_FAULTS", &start.line)
+        .env(
+            "RUST_LOG",
+            std::env::var("RUST_LOG").unwrap_or_else(|_| "error".into()),
+        )
+        .envs(start.environment.iter().cloned())
         .stdout(Stdio::piped());
-    if demo {
+    if start.demo {
         command.arg("--demo");
     }
     let mut child = command.spawn()?;
@@ -58,21 +82,54 @@ fn spawn(
 impl Ladder {
     /// Starts one, with or without the demo.
     pub async fn start(demo: bool) -> anyhow::Result<Self> {
-        Self::start_on_line(demo, "").await
+        Self::start_as(Start {
+            demo,
+            ..Start::default()
+        })
+        .await
     }
 
     /// With a line between rig and server that loses, reorders and breaks so many of its blocks: `0.05,0.1,0.002`.
     pub async fn start_on_line(demo: bool, line: &str) -> anyhow::Result<Self> {
-        let (folder, database) = (TempDir::new()?, TestDatabase::create().await?);
-        let (child, address) = spawn(folder.path(), &database.url, demo, line)?;
+        Self::start_as(Start {
+            demo,
+            line: line.to_owned(),
+            ..Start::default()
+        })
+        .await
+    }
+
+    /// Starts one as wished.
+    pub async fn start_as(start: Start) -> anyhow::Result<Self> {
+        let folder = TempDir::new()?;
+        let database = match &start.database {
+            Some(_) => None,
+            None => Some(TestDatabase::create().await?),
+        };
+        let own = database.as_ref().map(|database| database.url.clone());
+        let url = own.or_else(|| start.database.clone()).context("a database")?;
+        let at = start.folder.clone().unwrap_or_else(|| folder.path().to_owned());
+        let (child, address) = spawn(&at, &url, &start, "127.0.0.1:0")?;
         Ok(Self {
             child,
             folder,
-            database: Some(database),
-            demo,
-            line: line.to_owned(),
+            database,
+            start,
+            url,
             address,
         })
+    }
+
+    /// A worker beside it, that shares its database, its folder and its environment.
+    pub fn worker(&self) -> anyhow::Result<Child> {
+        let mut command = Command::new(from_environment("LADDER_PROGRAM")?);
+        command
+            .args(["work", "--folder"])
+            .arg(self.folder())
+            .env("LADDER_DATABASE_URL", &self.url)
+            .env("RUST_LOG", "error")
+            .envs(self.start.environment.iter().cloned());
+        Ok(command.spawn()?)
     }
 
     /// Kills it with SIGKILL, without a word.
@@ -82,11 +139,31 @@ impl Ladder {
         Ok(())
     }
 
-    /// Starts it again on what it had.
+    /// Starts it again on what it had, at the address where it was.
     pub fn restart(&mut self) -> anyhow::Result<()> {
-        let url = &self.database.as_ref().context("it has ended")?.url;
-        (self.child, self.address) = spawn(self.folder.path(), url, self.demo, &self.line)?;
+        let at = self.address.trim_start_matches("http://").to_owned();
+        let folder = self.folder().to_owned();
+        (self.child, self.address) = spawn(&folder, &self.url, &self.start, &at)?;
         Ok(())
+    }
+
+    /// Megabytes that it has in memory: now, and at most so far.
+    pub fn memory_mb(&self) -> anyhow::Result<(u64, u64)> {
+        let text = std::fs::read_to_string(format!("/proc/{}/status", self.child.id()))?;
+        let of = |name: &str| -> anyhow::Result<u64> {
+            let line = text
+                .lines()
+                .find(|line| line.starts_with(name))
+                .context("memory")?;
+            let kb = line.split_whitespace().nth(1).context("kilobytes")?;
+            Ok(kb.parse::<u64>()? / 1_024)
+        };
+        Ok((of("VmRSS:")?, of("VmHWM:")?))
+    }
+
+    /// What a statement gives, row by row.
+    pub fn ask(&self, statement: &str) -> anyhow::Result<Vec<Vec<String>>> {
+        crate::database::ask(&self.url, statement)
     }
 
     /// Ends it and removes its database.
@@ -100,7 +177,7 @@ impl Ladder {
 
     /// Where it keeps audio.
     pub fn folder(&self) -> &std::path::Path {
-        self.folder.path()
+        self.start.folder.as_deref().unwrap_or(self.folder.path())
     }
 
     /// A JSON answer.

@@ -1,6 +1,6 @@
 import { QueryClientProvider } from "@tanstack/react-query";
 import { createRootRoute, createRoute, createRouter, Outlet, RouterProvider } from "@tanstack/react-router";
-import { StrictMode } from "react";
+import { StrictMode, useEffect } from "react";
 import { createRoot } from "react-dom/client";
 import { follow } from "./api/live";
 import { NewInstrument } from "./pages/NewInstrument";
@@ -29,6 +29,11 @@ declare module "@tanstack/react-router" {
 /** What was said last stands over the foot line of every page, for a few seconds, and covers no button. */
 function Page() {
   const { toast, say } = useView();
+  useEffect(() => {
+    if (!toast) return undefined;
+    const timer = setTimeout(() => say(undefined), 6000);
+    return () => clearTimeout(timer);
+  }, [toast, say]);
   return (
     <>
       <Outlet />

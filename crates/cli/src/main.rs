@@ -8,7 +8,7 @@ use server::App;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use store::Store;
+use store::{Folder, Store};
 
 /// Turns an instrument into a sample library.
 #[derive(Parser)]
@@ -65,7 +65,7 @@ async fn main() -> anyhow::Result<ExitCode> {
         } => start(address, &web, &folder, demo).await?,
         Command::Work { folder } => {
             let store = open(&folder).await?;
-            server::work_forever(store, worker_name(0)).await;
+            server::work_forever(store, format!("work/{}", uuid::Uuid::new_v4())).await;
         }
         Command::Measure(wish) => return Ok(wish.run()),
         Command::Openapi => println!("{}", server::openapi().to_pretty_json()?),
@@ -79,35 +79,31 @@ async fn open(folder: &std::path::Path) -> anyhow::Result<Store> {
     Store::open(&url, folder).await
 }
 
-/// Unlike any other worker's: process and start.
-fn worker_name(number: usize) -> String {
-    let now = std::time::SystemTime::now()
-        .duration_since(std::time::UNIX_EPOCH)
-        .map_or(0, |d| d.as_nanos());
-    format!("{}-{number}-{now}", std::process::id())
-}
-
+/// First what can be refused: nothing is touched before it is sure that this server may run.
 async fn start(
     address: SocketAddr,
     web: &std::path::Path,
     folder: &std::path::Path,
     demo: bool,
 ) -> anyhow::Result<()> {
+    let listener = server::listen(address).await?;
+    let held = Folder::hold(folder)?;
+    let workers: Vec<String> = (0..2)
+        .map(|_| format!("{}/{}", held.name(), uuid::Uuid::new_v4()))
+        .collect();
     let store = open(folder).await?;
-    for number in 0..2 {
-        tokio::spawn(server::work_forever(store.clone(), worker_name(number)));
+    let app = App::start(store.clone(), held).await?;
+    for name in workers {
+        tokio::spawn(server::work_forever(store.clone(), name));
     }
-    let app = App::start(store).await?;
-    let for_demo = app.clone();
-    server::serve(app, address, web, |address| {
-        println!("Ladder is at http://{address}");
-        if demo {
-            tokio::spawn(async move {
-                if let Err(error) = server::fill_demo(&for_demo).await {
-                    tracing::error!("the demo could not be filled in: {error:#}");
-                }
-            });
-        }
-    })
-    .await
+    println!("Ladder is at http://{}", listener.local_addr()?);
+    if demo {
+        let for_demo = app.clone();
+        tokio::spawn(async move {
+            if let Err(error) = server::fill_demo(&for_demo).await {
+                tracing::error!("the demo could not be filled in: {error:#}");
+            }
+        });
+    }
+    server::serve(app, listener, web).await
 }

@@ -21,7 +21,10 @@ impl Measure {
         let mut failed = false;
         for path in &self.files {
             let name = path.display().to_string();
-            match report(path) {
+            // A file that breaks what measures it is one file: the others are measured all the same.
+            let reported = std::panic::catch_unwind(|| report(path))
+                .unwrap_or_else(|_| Err(anyhow::anyhow!("This sound broke what measures it.")));
+            match reported {
                 Ok(report) if self.json => println!("{}", serde_json::to_string(&report).unwrap_or_default()),
                 Ok(report) => print_plain(&report),
                 Err(error) => {

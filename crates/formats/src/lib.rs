@@ -4,7 +4,9 @@
 //! that reading an export back gives exactly what was lowered. Nothing here opens a file: bytes come in and go out.
 
 mod aiff;
+mod chunks;
 mod decode;
+mod honesty;
 mod lower;
 mod riff;
 mod sf2;
@@ -12,6 +14,7 @@ mod sfz;
 mod wav;
 
 pub use aiff::read_aiff_sampler;
+pub use chunks::small_chunks;
 pub use decode::{AudioReader, decode};
 pub use lower::{Bake, Format, Loss, Lowered, bake, lower};
 pub use sf2::write_sf2;

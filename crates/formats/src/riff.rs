@@ -23,9 +23,9 @@ pub(crate) fn find<'a>(file: &'a [u8], id: &[u8; 4]) -> Option<&'a [u8]> {
     while rest.len() >= 8 {
         let length = u32::from_le_bytes(rest[4..8].try_into().ok()?) as usize;
         if &rest[..4] == id {
-            return rest.get(8..8 + length);
+            return rest.get(8..length.checked_add(8)?);
         }
-        rest = rest.get(8 + length + length % 2..)?;
+        rest = rest.get(length.checked_add(8 + length % 2)?..)?;
     }
     None
 }

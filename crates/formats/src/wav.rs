@@ -46,13 +46,13 @@ impl WavLayout {
 
     /// Everything before the first sample. A length of 4 GiB or more is written as the largest that the field holds.
     pub fn header(&self) -> Vec<u8> {
-        let block = self.channels * (self.bits / 8);
+        let block = self.channels.saturating_mul(self.bits / 8);
         let mut format = Vec::with_capacity(40);
         let tag = if self.bits == 16 { 1 } else { EXTENSIBLE };
         format.extend(tag.to_le_bytes());
         format.extend(self.channels.to_le_bytes());
         format.extend(self.rate_hz.to_le_bytes());
-        format.extend((self.rate_hz * u32::from(block)).to_le_bytes());
+        format.extend(self.rate_hz.saturating_mul(u32::from(block)).to_le_bytes());
         format.extend(block.to_le_bytes());
         format.extend(self.bits.to_le_bytes());
         if tag == EXTENSIBLE {

@@ -64,6 +64,8 @@ pub enum Finding {
     },
     /// The recording ended in its middle.
     CutShort,
+    /// Its recording ended before its sound did: a page was closed, or Ladder ended.
+    BrokenOff,
 }
 
 impl Finding {
@@ -93,6 +95,7 @@ impl Finding {
             Self::TooShort { ms } => format!("It lasts only {ms:.0} ms."),
             Self::LostFrames { frames } => format!("{frames} frames of it were lost on the way."),
             Self::CutShort => "It was cut short.".to_owned(),
+            Self::BrokenOff => "Its recording broke off: what had arrived is kept.".to_owned(),
         }
     }
 }

@@ -27,6 +27,9 @@ pub struct HeardInFile {
     pub inside: Option<Inside>,
     /// The take it went out as.
     pub from_take: Option<u64>,
+    /// Whether every sample of it is 0.
+    #[serde(default)]
+    pub silent: bool,
 }
 
 impl HeardInFile {
@@ -65,6 +68,9 @@ pub fn rung_of(guess: &NameGuess, heard: &HeardInFile, shift: i16) -> Option<u8>
 pub fn says_of(guess: &NameGuess, heard: &HeardInFile, key: Option<u8>) -> Vec<String> {
     let name = |key: u8| key_name(key, MiddleC::C4);
     let mut says = Vec::new();
+    if heard.silent {
+        says.push("It is silent: not a sample of it is anything but 0.".to_owned());
+    }
     match (key, heard.sure_key()) {
         (Some(key), Some(sounds)) if key != sounds => says.push(if guess.chord.is_some() {
             format!("{} is the note of a chord; {} is heard.", name(key), name(sounds))

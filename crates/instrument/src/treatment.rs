@@ -300,6 +300,24 @@ pub fn treat(key: u8, suggestion: &Suggestion, said: &Correction, frames: u64) -
 }
 
 impl Treatment {
+    /// Of a take that nothing is done to, and of which nothing is known.
+    pub fn untouched(key: u8) -> Self {
+        Self {
+            start_frame: 0,
+            end_frame: 1,
+            fade_in_frames: 0,
+            fade_out_frames: 0,
+            fade_curve: FadeCurve::Straight,
+            pan: 0.0,
+            cleaning: Cleaning::default(),
+            gain_db: 0.0,
+            root_key: key,
+            recording_cents: 0.0,
+            tune_cents: 0.0,
+            looped: None,
+        }
+    }
+
     /// The loop as a program has it.
     pub fn program_loop(&self) -> Option<Loop> {
         self.looped.map(|l| Loop {

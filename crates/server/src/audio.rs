@@ -2,7 +2,6 @@
 
 use crate::App;
 use crate::problem::Problem;
-use crate::treated::Treated;
 use anyhow::Context;
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -11,11 +10,12 @@ use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
 use signal::{Audio, Peak};
 use std::collections::BTreeMap;
-use store::RecordingForm;
+use store::{RecordingForm, StoreLibrary};
 use utoipa::{IntoParams, ToSchema};
+use work::{DRAWN_FROM_FRAMES, TreatedTake, peaks_path};
 
 /// Frames sent at once at most.
-pub(crate) const MOST_FRAMES: u64 = 1 << 20;
+pub(crate) const MOST_FRAMES: u64 = DRAWN_FROM_FRAMES;
 const MOST_COLUMNS: usize = 4_096;
 /// So few frames are drawn from themselves, not from an overview: 1.4 s at 48 kHz.
 const FRAMES_AT_HAND: u64 = 1 << 16;
@@ -61,9 +61,22 @@ pub(crate) enum Version {
     Away,
 }
 
-/// Interleaved 32-bit floats, little-endian.
-pub(crate) fn as_bytes(audio: &Audio) -> Vec<u8> {
-    audio.interleaved().iter().flat_map(|x| x.to_le_bytes()).collect()
+/// A take as it is treated now.
+pub(crate) async fn treated_take(app: &App, id: u64) -> Result<TreatedTake, Problem> {
+    app.store
+        .treated(id)
+        .await?
+        .ok_or_else(|| Problem::missing("take, or it is not measured yet"))
+}
+
+/// Works with audio on a thread of its own; no more at once than memory bears.
+pub(crate) async fn with_library<T: Send + 'static>(
+    app: &App,
+    work: impl FnOnce(&StoreLibrary) -> anyhow::Result<T> + Send + 'static,
+) -> anyhow::Result<T> {
+    let _turn = app.listening.acquire().await?;
+    let library = app.store.library();
+    tokio::task::spawn_blocking(move || work(&library)).await?
 }
 
 pub(crate) async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Result<Audio, Problem> {
@@ -76,7 +89,7 @@ pub(crate) async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Resul
     if first >= end {
         return Err(Problem::refused("That stretch of the take is empty."));
     }
-    Ok(app.store.take_audio(&take, first, end).await?)
+    Ok(app.store.take_audio(&take, first..end, 0..usize::MAX).await?)
 }
 
 /// Frames of a take, interleaved 32-bit floats, little-endian; at most about a million at once.
@@ -92,20 +105,18 @@ pub(crate) async fn take_audio(
     let audio = if wish.version == Version::Raw {
         stretch(&app, id, wish.first, end).await?.channels_of(of.0, of.1)
     } else {
-        let take = Treated::of(&app.store, id)
-            .await?
-            .ok_or_else(|| Problem::missing("take"))?;
-        if wish.first >= end.min(take.row.frames) {
+        let take = treated_take(&app, id).await?;
+        let (first, end) = (wish.first, end.min(take.part.frames));
+        if first >= end {
             return Err(Problem::refused("That stretch of the take is empty."));
         }
-        match (wish.version, wish.stage) {
-            (Version::Away, stage) => take.taken_away(&app.store, of, (wish.first, end), stage).await?,
-            (_, Some(stage)) => {
-                let without = take.without(stage);
-                without.audio(&app.store, of, wish.first, end).await?
-            }
-            (_, None) => take.audio(&app.store, of, wish.first, end).await?,
-        }
+        let (version, stage) = (wish.version, wish.stage);
+        with_library(&app, move |library| match (version, stage) {
+            (Version::Away, stage) => take.taken_away(library, of, (first, end), stage),
+            (_, Some(stage)) => take.without(stage).audio(library, of, first, end),
+            (_, None) => take.audio(library, of, first, end),
+        })
+        .await?
     };
     // What was cleaned changes with its settings, unless it is asked for by its name.
     let lasting = wish.version == Version::Raw || wish.name.is_some();
@@ -118,7 +129,7 @@ pub(crate) async fn take_audio(
         (header::CONTENT_TYPE, "application/octet-stream"),
         (header::CACHE_CONTROL, kept),
     ];
-    Ok((headers, as_bytes(&audio)))
+    Ok((headers, work::as_bytes(&audio)))
 }
 
 /// A stretch and its columns.
@@ -174,21 +185,21 @@ pub(crate) async fn take_peaks(
         .await?
         .ok_or_else(|| Problem::missing("take"))?;
     if wish.version != Version::Raw && row.frames <= MOST_CLEANED_FRAMES {
-        let take = Treated::of(&app.store, id)
-            .await?
-            .ok_or_else(|| Problem::missing("take"))?;
+        let take = treated_take(&app, id).await?;
         let end = wish.end.min(row.frames);
         if wish.first >= end {
             return Err(Problem::refused("That stretch is empty."));
         }
         let of = (0, usize::MAX);
-        let audio = match wish.version {
-            Version::Away => take.taken_away(&app.store, of, (wish.first, end), None).await?,
-            _ => take.audio(&app.store, of, wish.first, end).await?,
-        };
-        let audio = one_of(audio, wish.channel);
         let columns = wish.columns.clamp(1, MOST_COLUMNS);
-        let peaks = tokio::task::spawn_blocking(move || signal::peak_columns(&audio, columns)).await?;
+        let peaks = with_library(&app, move |library| {
+            let audio = match wish.version {
+                Version::Away => take.taken_away(library, of, (wish.first, end), None)?,
+                _ => take.audio(library, of, wish.first, end)?,
+            };
+            Ok(signal::peak_columns(&one_of(audio, wish.channel), columns))
+        })
+        .await?;
         return Ok(Json(PeaksView::of(&peaks)));
     }
     let whole = Part {
@@ -244,21 +255,11 @@ pub(crate) async fn peaks_of(app: &App, part: Part<'_>, wish: Columns) -> Result
     }
     let audio = app
         .store
-        .read_recording(part.recording, part.form, first, frames)
+        .read_recording(part.recording, part.form, first..first + frames, 0..usize::MAX)
         .await?;
     let audio = one_of(audio, wish.channel);
     let peaks = tokio::task::spawn_blocking(move || signal::peak_columns(&audio, columns)).await?;
     Ok(Json(PeaksView::of(&peaks)))
-}
-
-/// Where the peaks of a long recording lie.
-pub(crate) fn peaks_path(recording: &str) -> String {
-    format!("overviews/{recording}.pyramid")
-}
-
-/// Where the levels of a long recording lie.
-pub(crate) fn levels_path(recording: &str) -> String {
-    format!("overviews/{recording}.levels")
 }
 
 /// All pictures of a board at once.
@@ -276,11 +277,11 @@ pub(crate) async fn thumbnails(
     State(app): State<App>,
     Path(id): Path<u64>,
 ) -> Result<Json<Thumbnails>, Problem> {
-    let takes = app.store.takes(Some(id)).await?;
+    let takes = app.store.thumbnails(id).await?;
     let hex = |bytes: Vec<u8>| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
     let takes = takes
         .into_iter()
-        .filter_map(|take| Some((take.id, hex(take.thumbnail?))))
+        .map(|(take, bytes)| (take, hex(bytes)))
         .collect();
     Ok(Json(Thumbnails {
         columns: work::THUMBNAIL_COLUMNS,

@@ -1,20 +1,33 @@
-//! Only pages that this server served may talk to it.
+//! Only pages that this server served may talk to it, and only in the ways that it means.
 
 use crate::problem::Problem;
-use axum::extract::Request;
-use axum::http::{HeaderMap, HeaderName, StatusCode, header};
+use axum::extract::{Request, State};
+use axum::http::{HeaderMap, HeaderName, HeaderValue, StatusCode, header};
 use axum::middleware::Next;
 use axum::response::{IntoResponse, Response};
+use std::net::IpAddr;
 
-fn is_loopback_name(authority: &str) -> bool {
-    let host = authority.rsplit_once(':').map_or(authority, |(host, port)| {
+fn host_of(authority: &str) -> &str {
+    authority.rsplit_once(':').map_or(authority, |(host, port)| {
         if port.chars().all(|c| c.is_ascii_digit()) {
             host
         } else {
             authority
         }
-    });
-    matches!(host, "localhost" | "127.0.0.1" | "[::1]")
+    })
+}
+
+/// Whether a name stands for this machine alone: the usual ones, and the address that is listened on.
+fn is_own_name(authority: &str, listening: Option<IpAddr>) -> bool {
+    let host = host_of(authority);
+    if matches!(host, "localhost" | "127.0.0.1" | "[::1]") {
+        return true;
+    }
+    let address = host
+        .trim_start_matches('[')
+        .trim_end_matches(']')
+        .parse::<IpAddr>();
+    address.is_ok_and(|address| address.is_loopback() && Some(address) == listening)
 }
 
 fn text(headers: &HeaderMap, name: HeaderName) -> Option<&str> {
@@ -22,7 +35,11 @@ fn text(headers: &HeaderMap, name: HeaderName) -> Option<&str> {
 }
 
 /// Refuses a foreign `Host` (a name rebound to loopback) and a foreign `Origin` (another site's script).
-pub(crate) async fn only_own_pages(request: Request, next: Next) -> Response {
+pub(crate) async fn only_own_pages(
+    State(listening): State<Option<IpAddr>>,
+    request: Request,
+    next: Next,
+) -> Response {
     let headers = request.headers();
     let host = text(headers, header::HOST).unwrap_or("?");
     let own_origin = text(headers, header::ORIGIN).is_none_or(|origin| {
@@ -30,7 +47,7 @@ pub(crate) async fn only_own_pages(request: Request, next: Next) -> Response {
             .strip_prefix("http://")
             .is_some_and(|authority| authority == host)
     });
-    if is_loopback_name(host) && own_origin {
+    if is_own_name(host, listening) && own_origin {
         return next.run(request).await;
     }
     Problem::new(
@@ -40,6 +57,26 @@ pub(crate) async fn only_own_pages(request: Request, next: Next) -> Response {
     .into_response()
 }
 
+/// What a page may do: scripts, sounds and pictures of ours, lines to us, WebAssembly of ours; styles as the page sets them while it draws.
+const POLICY: &str = "default-src 'self'; script-src 'self' 'wasm-unsafe-eval'; style-src 'self' 'unsafe-inline'; \
+    img-src 'self' data: blob:; font-src 'self'; connect-src 'self'; media-src 'self' blob:; worker-src 'self'; object-src 'none'; \
+    base-uri 'none'; form-action 'none'; frame-ancestors 'none'";
+
+/// Says with every answer what pages may do with it.
+pub(crate) async fn with_policy(request: Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
+    let headers = response.headers_mut();
+    for (name, value) in [
+        (header::CONTENT_SECURITY_POLICY, POLICY),
+        (header::X_CONTENT_TYPE_OPTIONS, "nosniff"),
+        (header::X_FRAME_OPTIONS, "DENY"),
+        (header::REFERRER_POLICY, "no-referrer"),
+    ] {
+        headers.insert(name, HeaderValue::from_static(value));
+    }
+    response
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -47,7 +84,7 @@ mod tests {
     #[test]
     fn only_loopback_names_are_own() {
         for name in ["localhost:4000", "127.0.0.1", "[::1]:80", "localhost"] {
-            assert!(is_loopback_name(name), "{name}");
+            assert!(is_own_name(name, None), "{name}");
         }
         for name in [
             "example.org",
@@ -55,9 +92,18 @@ mod tests {
             "192.168.0.2:80",
             "evil",
             "127.0.0.1.example.org",
+            "127.0.0.2",
             "?",
         ] {
-            assert!(!is_loopback_name(name), "{name}");
+            assert!(!is_own_name(name, None), "{name}");
         }
+    }
+
+    #[test]
+    fn the_address_that_is_listened_on_is_own() {
+        let listening = Some("127.0.0.2".parse().unwrap());
+        assert!(is_own_name("127.0.0.2:4360", listening) && is_own_name("localhost", listening));
+        assert!(!is_own_name("127.0.0.3:4360", listening));
+        assert!(!is_own_name("10.0.0.1", Some("10.0.0.1".parse().unwrap())));
     }
 }

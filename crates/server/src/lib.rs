@@ -6,26 +6,36 @@ mod curves;
 mod demo;
 mod guard;
 mod live;
-mod making;
 mod problem;
 mod recording;
-mod seeking;
-mod treated;
+mod serve;
+mod sweeping;
 mod view;
 mod workers;
 
 pub use api::openapi;
 pub use demo::fill_demo;
+pub use serve::{listen, serve};
 pub use workers::work_forever;
 
 use axum::Router;
+use axum::middleware::{from_fn, from_fn_with_state};
 use live::Live;
 use recording::Recorder;
-use std::net::SocketAddr;
+use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
-use store::Store;
+use std::time::Duration;
+use store::{Folder, Store};
+use tokio::sync::Semaphore;
 use tower_http::services::{ServeDir, ServeFile};
+use tower_http::timeout::RequestBodyTimeoutLayer;
+use view::Shared;
+
+/// Requests that work with audio at once: each may hold a whole take.
+const LISTENING_AT_ONCE: usize = 4;
+/// A body of which nothing comes for so long has been forgotten by whoever sent it.
+const BODY_RESTS: Duration = Duration::from_secs(30);
 
 /// What every handler needs.
 #[derive(Clone)]
@@ -33,53 +43,46 @@ pub struct App {
     pub(crate) store: Store,
     pub(crate) live: Live,
     pub(crate) recorder: Arc<Recorder>,
+    pub(crate) views: Shared,
+    pub(crate) programs: Shared,
+    pub(crate) shelf: Shared,
+    pub(crate) listening: Arc<Semaphore>,
+    /// Held as long as anything here lives.
+    _folder: Arc<Folder>,
 }
 
 impl App {
-    /// Opens everything and goes on with the runs that were going when the server ended.
-    pub async fn start(store: Store) -> anyhow::Result<Self> {
-        for entry in std::fs::read_dir(store.spool_folder())? {
-            // What lies here is half a take: nothing of it was promised.
-            std::fs::remove_file(entry?.path())?;
-        }
+    /// Goes on with what was going when the folder's last server ended.
+    ///
+    /// # Errors
+    /// Those of the database and the disk.
+    pub async fn start(store: Store, folder: Folder) -> anyhow::Result<Self> {
         let live = Live::start(store.clone()).await?;
-        let recorder = Arc::new(Recorder::new(store.clone(), live.clone()));
-        for (instrument, settings) in store.runs().await? {
-            tracing::info!(instrument, "going on with a run");
-            let settings = serde_json::from_str(&settings).unwrap_or_default();
-            if let Err(sentence) = recorder.begin(instrument, settings).await? {
-                tracing::warn!(instrument, "{sentence}");
-            }
-        }
+        let holder = format!("{}/{}", folder.name(), uuid::Uuid::new_v4());
+        let recorder = Arc::new(Recorder::new(store.clone(), live.clone(), holder));
+        recorder.go_on(&folder).await?;
+        sweeping::sweep_forever(store.clone());
         Ok(Self {
             store,
             live,
             recorder,
+            views: Shared::default(),
+            programs: Shared::default(),
+            shelf: Shared::default(),
+            listening: Arc::new(Semaphore::new(LISTENING_AT_ONCE)),
+            _folder: Arc::new(folder),
         })
     }
 
-    /// The whole site.
-    pub fn router(self, web: &Path) -> Router {
+    /// The whole site; `listening` is the address that it is listened for on.
+    pub fn router(self, web: &Path, listening: Option<IpAddr>) -> Router {
         let files = ServeDir::new(web).fallback(ServeFile::new(web.join("index.html")));
         api::routes(self)
             .fallback_service(files)
-            .layer(axum::middleware::from_fn(guard::only_own_pages))
+            .layer(RequestBodyTimeoutLayer::new(BODY_RESTS))
+            .layer(from_fn(problem::carried_to_its_end))
+            .layer(from_fn(problem::only_short_addresses))
+            .layer(from_fn_with_state(listening, guard::only_own_pages))
+            .layer(from_fn(guard::with_policy))
     }
-}
-
-/// Serves until the process ends. Only loopback is allowed, since there is no sign-in yet.
-pub async fn serve(
-    app: App,
-    address: SocketAddr,
-    web: &Path,
-    ready: impl FnOnce(SocketAddr),
-) -> anyhow::Result<()> {
-    anyhow::ensure!(
-        address.ip().is_loopback(),
-        "Ladder has no sign-in yet and so listens on loopback only, not on {address}"
-    );
-    let listener = tokio::net::TcpListener::bind(address).await?;
-    ready(listener.local_addr()?);
-    axum::serve(listener, app.router(web)).await?;
-    Ok(())
 }

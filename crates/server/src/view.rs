@@ -1,5 +1,6 @@
 //! An instrument as pages see it: what was measured, what follows, what was said.
 
+use crate::api::JobView;
 use instrument::{
     Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin, PassFigures, PlacedTake, Plan,
     Ring, Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
@@ -8,9 +9,11 @@ use instrument::{
 use program::{Program, Sample};
 use serde::Serialize;
 use signal::{Levels, LoopFacts, Measurement};
-use std::collections::HashMap;
-use store::{Store, TakeRow};
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+use store::{ShelfRow, Store, TakeRow, Whole};
 use utoipa::ToSchema;
+use work::{Snapshot, TreatedTake, source_of};
 
 /// A take with everything known of it.
 #[derive(Debug, Serialize, ToSchema)]
@@ -86,6 +89,8 @@ pub struct InstrumentView {
     pub long_takes: Vec<LongTakeView>,
     /// What sounds.
     pub program: Program,
+    /// Takes that could not be measured, as the jobs that tried: what went wrong stands there.
+    pub unmeasured: Vec<JobView>,
 }
 
 /// A recording that is sliced.
@@ -103,6 +108,8 @@ pub struct LongTakeView {
     pub frames: u64,
     /// When, UTC.
     pub made_at: String,
+    /// Whether its recording ended before it was told to.
+    pub broken_off: bool,
     /// Where it is cut.
     pub slicing: Slicing,
 }
@@ -151,16 +158,22 @@ fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> 
         .and_then(|value| serde_json::from_value(value.clone()).ok())
 }
 
+/// A take that may be the chosen one of its cell.
+struct Candidate {
+    id: u64,
+    cell: Cell,
+    /// It is refused, or made from another: used only where somebody says so.
+    only_by_word: bool,
+}
+
 /// The newest take of each cell that is neither refused nor made from another, unless one was chosen.
-fn chosen(takes: &[TakeRow], facts: &Facts) -> HashMap<Cell, u64> {
+fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell, u64> {
     let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
     for take in takes {
         let said = facts
             .get(&(Target::Take(take.id), Fact::Chosen))
             .and_then(serde_json::Value::as_bool);
-        if said == Some(false)
-            || (said.is_none() && (take.origin.is_refused() || take.origin.made_by.is_some()))
-        {
+        if said == Some(false) || (said.is_none() && take.only_by_word) {
             continue;
         }
         let candidate = (said == Some(true), take.id);
@@ -168,6 +181,10 @@ fn chosen(takes: &[TakeRow], facts: &Facts) -> HashMap<Cell, u64> {
         *best = candidate.max(*best);
     }
     by_cell.into_iter().map(|(cell, (_, id))| (cell, id)).collect()
+}
+
+fn only_by_word(origin: &Origin) -> bool {
+    origin.is_refused() || origin.made_by.is_some()
 }
 
 /// The plan as it stands; `None` where there is no such instrument.
@@ -180,28 +197,89 @@ pub(crate) async fn plan_of(store: &Store, id: u64) -> anyhow::Result<Option<Pla
     ))
 }
 
-/// The program as it stands.
-pub(crate) async fn program_of(store: &Store, id: u64) -> anyhow::Result<Program> {
-    view_of(store, id)
-        .await?
-        .map(|view| view.program)
-        .ok_or_else(|| anyhow::anyhow!("There is no such instrument."))
+/// An instrument as pages see it, with what jobs need beside.
+pub(crate) struct Seen {
+    pub(crate) view: InstrumentView,
+    rows: Vec<TakeRow>,
+}
+
+impl Seen {
+    /// Takes as they are treated now: of some, those that are measured.
+    fn treated(&self, wanted: impl Fn(&TakeView) -> bool) -> impl Iterator<Item = TreatedTake> {
+        let pairs = self.view.takes.iter().zip(&self.rows);
+        pairs
+            .filter(move |(take, _)| wanted(take))
+            .filter_map(|(take, row)| {
+                Some(TreatedTake {
+                    id: take.id,
+                    cell: take.cell,
+                    part: row.part(),
+                    kind: self.view.plan.kind,
+                    facts: take.facts.clone()?,
+                    treatment: take.treatment.clone()?,
+                    room: TreatedTake::room_of(&row.origin),
+                })
+            })
+    }
+
+    /// What a job works on, of some takes.
+    pub(crate) fn snapshot(&self, wanted: impl Fn(&TakeView) -> bool) -> Snapshot {
+        Snapshot {
+            program: self.view.program.clone(),
+            takes: self.treated(wanted).map(|take| (take.id, take)).collect(),
+        }
+    }
+
+    /// Names of the renders that are in use: of every take as it is treated now, and of what sounds.
+    pub(crate) fn renders(&self) -> Vec<String> {
+        let all: HashMap<u64, TreatedTake> = self
+            .treated(|take| take.cleaned.is_some())
+            .map(|take| (take.id, take))
+            .collect();
+        let wholes = all.values().map(|take| (take, 0, take.part.form.channels));
+        let samples = self.view.program.samples.iter().filter_map(|sample| {
+            let take = all.get(&work::take_of_source(&sample.source).ok()?)?;
+            Some((take, sample.first_channel, sample.source_channels))
+        });
+        wholes
+            .chain(samples)
+            .filter_map(|(take, first, channels)| {
+                let name = take.treatment.cleaned_name(&take.facts)?;
+                Some(take.render_path(&name, usize::from(first), usize::from(channels)))
+            })
+            .collect()
+    }
 }
 
 /// Everything about an instrument, but its run.
 pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<InstrumentView>> {
-    let Some(row) = store.instrument(id).await? else {
+    Ok(seen(store, id).await?.map(|seen| seen.view))
+}
+
+/// The same, with what jobs need.
+pub(crate) async fn seen(store: &Store, id: u64) -> anyhow::Result<Option<Seen>> {
+    let Some(whole) = store.whole(id).await? else {
         return Ok(None);
     };
-    // Read first: what Undo names is then never newer than what is shown.
-    let history = store.history(id).await?;
-    let (facts, rows, mut measured, cleaned_levels, judged_loops) = (
-        store.facts(id).await?,
-        store.takes(Some(id)).await?,
-        store.measurements(id).await?,
-        store.cleaned_levels(id).await?,
-        store.judged_loops(id).await?,
-    );
+    let unmeasured = store.unmeasured(id).await?;
+    let seen = tokio::task::spawn_blocking(move || see(whole, unmeasured)).await?;
+    Ok(Some(seen))
+}
+
+/// What follows from all that is known and said of an instrument.
+fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
+    let Whole {
+        row,
+        history,
+        facts,
+        takes: rows,
+        measurements: mut measured,
+        cleaned_levels,
+        judged_loops,
+        long_takes,
+        check,
+    } = whole;
+    let id = row.id;
     for row in &rows {
         if let Some(facts) = measured.remove(&row.id) {
             measured.insert(row.id, heard_for(row.cell.key, facts));
@@ -210,7 +288,12 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
     let plan: Plan = said(&facts, Fact::Plan).unwrap_or(row.plan);
     let name: String = said(&facts, Fact::Name).unwrap_or(row.name);
     let map: MapSettings = said(&facts, Fact::Map).unwrap_or_default();
-    let chosen = chosen(&rows, &facts);
+    let candidates = rows.iter().map(|take| Candidate {
+        id: take.id,
+        cell: take.cell,
+        only_by_word: only_by_word(&take.origin),
+    });
+    let chosen = chosen(candidates, &facts);
     let mut placed = Vec::new();
     let mut takes: Vec<TakeView> = rows
         .iter()
@@ -305,9 +388,7 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             })
         })
         .collect();
-    let long_takes = store
-        .long_takes(id)
-        .await?
+    let long_takes = long_takes
         .into_iter()
         .map(|row| LongTakeView {
             id: row.id,
@@ -320,9 +401,10 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
             channels: row.form.channels,
             frames: row.frames,
             made_at: row.made_at.and_utc().to_rfc3339(),
+            broken_off: row.broken_off,
         })
         .collect();
-    Ok(Some(InstrumentView {
+    let view = InstrumentView {
         id,
         name,
         figures: plan.passes.iter().map(figures_of).collect(),
@@ -332,13 +414,15 @@ pub(crate) async fn view_of(store: &Store, id: u64) -> anyhow::Result<Option<Ins
         redo: history.redo,
         kept_at: row.kept_at.and_utc().to_rfc3339(),
         run: None,
-        check: None,
+        check,
+        unmeasured: unmeasured.into_iter().map(JobView::of).collect(),
         advice: advice(&plan, &rings),
         tags: said(&facts, Fact::Tags).unwrap_or_default(),
         long_takes,
         program,
         plan,
-    }))
+    };
+    Seen { view, rows }
 }
 
 /// A take's place in words: pass, note, layer and turn.
@@ -363,7 +447,7 @@ pub(crate) fn take_name(plan: &Plan, cell: Cell) -> String {
 fn sample_of(take: &TakeRow, plan: &Plan, cleaned: Option<String>) -> Sample {
     Sample {
         name: take_name(plan, take.cell),
-        source: crate::treated::source_of(take.id, cleaned),
+        source: source_of(take.id, cleaned),
         rate_hz: take.form.rate_hz,
         first_channel: 0,
         source_channels: take.form.channels,
@@ -374,40 +458,119 @@ fn sample_of(take: &TakeRow, plan: &Plan, cleaned: Option<String>) -> Sample {
 
 /// All cards.
 pub(crate) async fn cards(store: &Store) -> anyhow::Result<Vec<Card>> {
-    let mut cards = Vec::new();
-    for row in store.instruments().await? {
-        let Some(view) = view_of(store, row.id).await? else {
-            continue;
-        };
-        let planned = view.plan.cells();
-        let has = |cell: &Cell, test: &dyn Fn(&TakeView) -> bool| {
-            view.takes.iter().any(|take| take.cell == *cell && test(take))
-        };
-        cards.push(Card {
-            id: row.id,
-            name: view.name.clone(),
-            kind: view.plan.kind,
-            tags: view.tags.clone(),
-            cells: planned.len(),
-            taken: planned.iter().filter(|cell| has(cell, &|_| true)).count(),
-            measured: planned
-                .iter()
-                .filter(|cell| has(cell, &|take| take.facts.is_some()))
-                .count(),
-            layers: view.plan.passes.first().map_or(0, |pass| pass.layers.len()),
-            regions: view
-                .program
-                .regions
-                .iter()
-                .map(|r| CardRegion {
-                    low_key: r.low_key,
-                    high_key: r.high_key,
-                    low_velocity: r.low_velocity,
-                    high_velocity: r.high_velocity,
-                })
-                .collect(),
-            kept_at: view.kept_at,
-        });
+    let shelf = store.shelf().await?;
+    Ok(tokio::task::spawn_blocking(move || shelf.into_iter().map(card_of).collect()).await?)
+}
+
+fn card_of(of: ShelfRow) -> Card {
+    let plan: Plan = said(&of.facts, Fact::Plan).unwrap_or(of.row.plan);
+    let name: String = said(&of.facts, Fact::Name).unwrap_or(of.row.name);
+    let map: MapSettings = said(&of.facts, Fact::Map).unwrap_or_default();
+    let candidates = of.takes.iter().map(|take| Candidate {
+        id: take.id,
+        cell: take.cell,
+        only_by_word: take
+            .origin
+            .as_deref()
+            .and_then(|text| serde_json::from_str(text).ok())
+            .is_some_and(|origin: Origin| only_by_word(&origin)),
+    });
+    let chosen = chosen(candidates, &of.facts);
+    // Where a region lies follows from its cell alone: what is measured and treated does not matter here.
+    let placed: Vec<PlacedTake> = of
+        .takes
+        .iter()
+        .filter(|take| take.measured && chosen.get(&take.cell) == Some(&take.id))
+        .map(|take| PlacedTake {
+            cell: take.cell,
+            sample: Sample {
+                name: String::new(),
+                source: String::new(),
+                rate_hz: plan.rate_hz,
+                first_channel: 0,
+                source_channels: take.channels,
+                channels: take.channels,
+                frames: 1,
+            },
+            treatment: Treatment::untouched(take.cell.key),
+        })
+        .collect();
+    let taken: HashSet<Cell> = of.takes.iter().map(|take| take.cell).collect();
+    let measured: HashSet<Cell> = of
+        .takes
+        .iter()
+        .filter(|take| take.measured)
+        .map(|take| take.cell)
+        .collect();
+    let planned = plan.cells();
+    let program = make_program(&name, &plan, &map, &placed);
+    Card {
+        id: of.row.id,
+        kind: plan.kind,
+        tags: said(&of.facts, Fact::Tags).unwrap_or_default(),
+        cells: planned.len(),
+        taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
+        measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
+        layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
+        regions: program
+            .regions
+            .iter()
+            .map(|r| CardRegion {
+                low_key: r.low_key,
+                high_key: r.high_key,
+                low_velocity: r.low_velocity,
+                high_velocity: r.high_velocity,
+            })
+            .collect(),
+        kept_at: of.row.kept_at.and_utc().to_rfc3339(),
+        name,
     }
-    Ok(cards)
+}
+
+/// One answer for all who ask at once: those who come while one is being worked out wait for the next, and share it. However many pages open
+/// an instrument together, it is in memory once or twice.
+#[derive(Clone, Default)]
+pub(crate) struct Shared(Arc<std::sync::Mutex<HashMap<u64, Arc<Turn>>>>);
+
+#[derive(Default)]
+struct Turn {
+    working: tokio::sync::Mutex<()>,
+    /// Who waits for the next answer, and that answer.
+    next: std::sync::Mutex<Arc<tokio::sync::OnceCell<Answer>>>,
+}
+
+type Answer = Option<axum::body::Bytes>;
+
+impl Shared {
+    /// The answer for a number, worked out after this was called.
+    pub(crate) async fn answer<F>(&self, id: u64, work: impl FnOnce() -> F) -> anyhow::Result<Answer>
+    where
+        F: Future<Output = anyhow::Result<Answer>>,
+    {
+        let turn = self
+            .0
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .entry(id)
+            .or_default()
+            .clone();
+        let mine = turn
+            .next
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner)
+            .clone();
+        let _working = turn.working.lock().await;
+        if let Some(answer) = mine.get() {
+            return Ok(answer.clone());
+        }
+        // Whoever comes from now on waits for the one after this.
+        *turn
+            .next
+            .lock()
+            .unwrap_or_else(std::sync::PoisonError::into_inner) = Arc::default();
+        let answer = work().await?;
+        // Nobody else works on it.
+        let _ = mine.set(answer.clone());
+        Ok(answer)
+    }
 }

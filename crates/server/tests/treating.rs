@@ -11,7 +11,7 @@ use signal::Audio;
 use std::f64::consts::TAU;
 use std::path::Path;
 use std::time::Duration;
-use store::{NewTake, RecordingForm, Spool, Store, TestDatabase};
+use store::{Folder, NewTake, RecordingForm, Spool, Store, TestDatabase};
 use tower::ServiceExt;
 
 const RATE: u32 = 48_000;
@@ -29,7 +29,10 @@ impl Site {
     async fn open() -> anyhow::Result<Self> {
         let (database, folder) = (TestDatabase::create().await?, tempfile::TempDir::new()?);
         let store = Store::open(&database.url, folder.path()).await?;
-        let router = App::start(store.clone()).await?.router(Path::new("."));
+        let held = Folder::hold(folder.path())?;
+        let router = App::start(store.clone(), held)
+            .await?
+            .router(Path::new("."), None);
         let worker = tokio::spawn(server::work_forever(store.clone(), "test".into()));
         Ok(Self {
             router,
@@ -87,30 +90,17 @@ impl Site {
         let id = self.store.create_instrument("Parlour reed organ", &plan).await?;
         let mut new = Vec::new();
         for (key, audio) in takes {
-            let form = RecordingForm {
-                rate_hz: audio.rate_hz,
-                channels: audio.channels.len() as u16,
-                bits: 32,
+            let library = self.store.library();
+            let recording = tokio::task::spawn_blocking(move || work::keep(&library, &audio, 32)).await??;
+            let cell = Cell {
+                pass: 0,
+                key,
+                layer: 0,
+                round_robin: 0,
             };
-            let mut spool = Spool::begin(self.store.spool_folder(), &format!("t{key}"), form)?;
-            spool.write(&audio.interleaved())?;
-            let frames = spool.frames();
-            new.push(NewTake {
-                cell: Cell {
-                    pass: 0,
-                    key,
-                    layer: 0,
-                    round_robin: 0,
-                },
-                recording: self.store.put_recording(&mut spool).await?,
-                form,
-                recording_frames: frames,
-                first_frame: 0,
-                frames,
-                origin: Origin::default(),
-            });
+            new.push(NewTake::whole(cell, recording, Origin::default()));
         }
-        let ids = self.store.add_takes(id, new).await?;
+        let ids = self.store.add_takes(id, &new).await?;
         self.until(id, |view| every_take(view, |take| !take["facts"].is_null()))
             .await?;
         Ok((id, ids))
@@ -221,16 +211,14 @@ async fn levels_are_those_of_the_cleaned_take() -> anyhow::Result<()> {
     // Another take of the same sound, cleaned alike: its render is there already, its levels are not.
     let twin = take(&after, takes[0])["id"].as_u64().context("a take")?;
     let row = site.store.take(twin).await?.context("a take")?;
-    let again = NewTake {
-        cell: Cell { key: 64, ..row.cell },
-        recording: row.recording.clone(),
-        form: row.form,
-        recording_frames: row.frames,
-        first_frame: 0,
-        frames: row.frames,
-        origin: Origin::default(),
-    };
-    let other = site.store.add_takes(id, vec![again]).await?;
+    let recording = site
+        .store
+        .recording(&row.recording)
+        .await?
+        .context("a recording")?;
+    let cell = Cell { key: 64, ..row.cell };
+    let again = NewTake::whole(cell, recording, Origin::default());
+    let other = site.store.add_takes(id, &[again]).await?;
     site.until(id, |view| every_take(view, |take| !take["facts"].is_null()))
         .await?;
     site.say(id, &other, "channels", json!({"sides": "sum", "width": 1.0}))
@@ -331,7 +319,7 @@ async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
         .await?;
     assert_eq!(
         none.err().as_deref(),
-        Some("Choose takes: there is nothing to look through.")
+        Some("Choose takes that are measured: there is nothing to look through.")
     );
     site.close().await
 }
@@ -455,7 +443,7 @@ async fn a_file_of_more_than_five_minutes_is_no_take() -> anyhow::Result<()> {
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
     assert_eq!(
         said["detail"],
-        "«long.wav» was left aside: it lasts over 5 minutes. Bring it as a long take, and cut it."
+        "«long.wav» was left aside. It lasts over 5 minutes. Bring it as a long take, and cut it."
     );
     site.close().await
 }

@@ -2,6 +2,11 @@
 
 use std::collections::{BTreeMap, VecDeque};
 
+/// Frames further ahead than this are not of this line: four hours at 48 kHz.
+const FARTHEST_AHEAD: u64 = 4 * 3_600 * 48_000;
+/// More frames than this are not made up: a minute and more.
+const LONGEST_SILENCE: u64 = 1 << 22;
+
 /// The receiving side: takes numbered blocks in any order, gives contiguous frames.
 #[derive(Debug)]
 pub struct Intake {
@@ -20,6 +25,22 @@ impl Intake {
         }
     }
 
+    /// The same, whose next frame is a later one.
+    pub fn from(channels: usize, next: u64) -> Self {
+        Self {
+            next,
+            ..Self::new(channels)
+        }
+    }
+
+    /// Nothing before a frame will come any more: what is missing is silence. Gives the frames that are now contiguous.
+    pub fn give_up_before(&mut self, frame: u64) -> Vec<f32> {
+        let missing = frame.saturating_sub(self.next).min(LONGEST_SILENCE) as usize;
+        // What is longer than that is left out.
+        self.next = self.next.max(frame - (missing as u64).min(frame));
+        self.push(self.next, vec![0.0; missing * self.channels])
+    }
+
     /// Number of the next frame wanted: every frame before it has arrived, and may be acknowledged once it is safe.
     pub fn next_frame(&self) -> u64 {
         self.next
@@ -28,6 +49,10 @@ impl Intake {
     /// Takes a block; gives the frames that are now contiguous, interleaved, which may be none.
     pub fn push(&mut self, first_frame: u64, samples: Vec<f32>) -> Vec<f32> {
         if first_frame > self.next {
+            // A number that no line reaches is a broken message.
+            if first_frame - self.next > FARTHEST_AHEAD {
+                return Vec::new();
+            }
             self.early.insert(first_frame, samples);
             return Vec::new();
         }
@@ -41,7 +66,9 @@ impl Intake {
     }
 
     fn append(&mut self, first: u64, samples: &[f32], out: &mut Vec<f32>) {
-        let known = ((self.next - first) as usize).saturating_mul(self.channels);
+        let known = usize::try_from(self.next - first)
+            .unwrap_or(usize::MAX)
+            .saturating_mul(self.channels);
         if let Some(fresh) = samples.get(known..) {
             out.extend_from_slice(fresh);
             self.next += (fresh.len() / self.channels) as u64;
@@ -91,6 +118,22 @@ impl Outbox {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_given_up_is_silence_and_what_came_early_follows_it() {
+        let mut intake = Intake::from(1, 100);
+        assert!(intake.push(50, vec![9.0; 50]).is_empty(), "known already");
+        assert_eq!(intake.push(100, vec![1.0, 2.0]), [1.0, 2.0]);
+        assert!(intake.push(105, vec![5.0]).is_empty());
+        assert_eq!(intake.give_up_before(104), [0.0, 0.0]);
+        assert_eq!(
+            (intake.next_frame(), intake.push(104, vec![4.0])),
+            (104, vec![4.0, 5.0])
+        );
+        assert!(intake.push(u64::MAX - 1, vec![7.0]).is_empty());
+        assert!(intake.give_up_before(3).is_empty(), "it goes never back");
+        assert_eq!(intake.next_frame(), 106);
+    }
     use rig::{Block, Faults, Link};
 
     /// Bars of the issue on recording: not one frame lost or doubled, here over thirty minutes of blocks (1,024 frames at 48 kHz, each stood for by 64).

@@ -17,7 +17,7 @@ mod windows;
 pub use hand::{HandSession, HandSettings};
 pub use intake::{Intake, Outbox};
 pub use lead::{Action, CellJob, Lead, Order, Progress, RunState};
-pub use long::LongSession;
+pub use long::{LongSession, NO_CELL};
 pub use run::{Session, SessionSettings};
 pub use silence::check_silence;
 pub use through::{PlayJob, ThroughSession, pulse};

@@ -19,6 +19,8 @@ pub struct LongSession {
     ends_at: Option<u64>,
     state: RunState,
     peak: f32,
+    /// What was kept before is there already: nothing begins.
+    resumed: bool,
 }
 
 impl LongSession {
@@ -30,13 +32,25 @@ impl LongSession {
             frame: 0,
             state: RunState::Recording,
             peak: 0.0,
+            resumed: false,
+        }
+    }
+}
+
+impl LongSession {
+    /// Goes on with one of which so many frames are kept already.
+    pub fn resumed(channels: usize, frames: u64) -> Self {
+        Self {
+            frame: frames,
+            resumed: true,
+            ..Self::new(channels, None)
         }
     }
 }
 
 impl Lead for LongSession {
     fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
-        let began = self.frame == 0 && !samples.is_empty();
+        let began = self.frame == 0 && !self.resumed && !samples.is_empty();
         self.frame += (samples.len() / self.channels) as u64;
         self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
         let mut actions = Vec::new();
@@ -57,7 +71,7 @@ impl Lead for LongSession {
             return Vec::new();
         }
         self.state = RunState::Finished;
-        if self.frame == 0 {
+        if self.frame == 0 && !self.resumed {
             return vec![Action::Finished];
         }
         vec![
@@ -94,6 +108,17 @@ impl Lead for LongSession {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn one_that_goes_on_begins_nothing_and_counts_what_was_kept() {
+        let mut session = LongSession::resumed(1, 500);
+        assert!(session.audio(&[0.0; 10]).is_empty());
+        assert_eq!(session.progress().frames, 510);
+        assert!(matches!(
+            session.order(Order::Stop)[..],
+            [Action::End { end_frame: 510, .. }, Action::Finished]
+        ));
+    }
 
     #[test]
     fn it_keeps_everything_until_it_is_stopped() {

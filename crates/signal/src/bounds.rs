@@ -216,10 +216,9 @@ fn start_sure(audio: &Audio, energy: &Energy, start: usize, loudest: f64) -> f64
     }
     let before = energy.rms(start.saturating_sub(beside), start);
     let rise = amplitude_to_db((after.max(1e-7)) / before.max(1e-7));
-    let mono = audio.to_mono();
     let bands = |from: usize| {
-        let part = &mono[from.min(mono.len())..(from + beside).min(mono.len())];
-        magnitude_spectrum_db(part, audio.rate_hz, BANDS_FROM_HZ, BANDS)
+        let part = audio.slice(from, from + beside).to_mono();
+        magnitude_spectrum_db(&part, audio.rate_hz, BANDS_FROM_HZ, BANDS)
     };
     let apart: Vec<f64> = bands(start.saturating_sub(beside))
         .iter()

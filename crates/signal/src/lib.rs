@@ -17,6 +17,7 @@ mod level;
 mod likeness;
 mod loops;
 mod loudness;
+mod lowering;
 mod measure;
 mod peaks;
 mod pitch;
@@ -35,9 +36,10 @@ pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{
     LIVELY_S, LoopCandidate, LoopFacts, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent,
-    most_alike_near, nearest_rising_zero, seam_db, timbre_db,
+    most_alike_near, nearest_rising_zero, seam_db, seam_reach, timbre_db,
 };
-pub use loudness::loudness_lufs;
+pub use loudness::{loudness_lufs, loudness_lufs_of};
+pub use lowering::{Lowering, lowering_of};
 pub use measure::{Levels, MEASURE_VERSION, Measurement, measure, measure_pitch};
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};

@@ -62,10 +62,15 @@ impl From<&LoopCandidate> for LoopFacts {
     }
 }
 
+/// Over so many frames on either side of loop end and loop start a seam is compared: the longer of 5 ms and one period.
+pub fn seam_reach(rate_hz: u32, period_frames: f64) -> usize {
+    frames_of_ms(rate_hz, 5.0).max(period_frames.ceil() as usize)
+}
+
 /// RMS of the difference of the audio around loop end and around loop start, over ± the longer of 5 ms and one
 /// period, relative to the RMS there, all channels together. −150 for a perfect seam; `None` where the audio does not reach.
 pub fn seam_db(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Option<f64> {
-    let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
+    let reach = seam_reach(audio.rate_hz, period_frames);
     let (mut difference, mut power) = (0.0f64, 0.0f64);
     if start < reach || end <= start || end + reach > audio.frames() {
         return None;
@@ -142,7 +147,7 @@ pub fn most_alike_near(
     within: usize,
     period_frames: f64,
 ) -> usize {
-    let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
+    let reach = seam_reach(audio.rate_hz, period_frames);
     let frames = audio.frames();
     if fixed < reach || fixed + reach > frames {
         return moved;
@@ -244,12 +249,44 @@ pub fn find_loops_of(
     period_frames: f64,
     lengths: LoopLengths,
 ) -> Vec<LoopCandidate> {
-    let energy = Energy::of(audio);
-    let rate = f64::from(audio.rate_hz);
-    let reach = frames_of_ms(audio.rate_hz, 5.0).max(period_frames.ceil() as usize);
-    let Some((first, last)) = settled(&energy, audio.rate_hz, start, end.min(audio.frames())) else {
+    let reach = seam_reach(audio.rate_hz, period_frames);
+    let found = settled(&Energy::of(audio), audio.rate_hz, start, end.min(audio.frames()));
+    let Some((first, last)) = found else {
         return Vec::new();
     };
+    let most = frames_of_ms(audio.rate_hz, 1_000.0 * SEARCHED_S);
+    if last - first <= most {
+        return search(audio, (start, first, last), period_frames, lengths);
+    }
+    // Of a sound that goes on for minutes its first minute is searched, with what lies around it: memory stays small.
+    let margin = frames_of_ms(audio.rate_hz, 1_000.0) + reach;
+    let (from, to) = (first.saturating_sub(margin).max(start), first + most);
+    let mut found = search(
+        &audio.slice(from, to + margin),
+        (0, first - from, to - from),
+        period_frames,
+        lengths,
+    );
+    for place in &mut found {
+        place.start_frame += from;
+        place.end_frame += from;
+    }
+    found
+}
+
+/// So much of a settled sound is searched.
+const SEARCHED_S: f64 = 60.0;
+
+/// The search itself, in the settled stretch `first..last` of a sound that begins at `start`.
+fn search(
+    audio: &Audio,
+    (start, first, last): (usize, usize, usize),
+    period_frames: f64,
+    lengths: LoopLengths,
+) -> Vec<LoopCandidate> {
+    let energy = Energy::of(audio);
+    let rate = f64::from(audio.rate_hz);
+    let reach = seam_reach(audio.rate_hz, period_frames);
     let (first, last) = (first + reach, last.saturating_sub(reach));
     let shortest = (rate * lengths.shortest_s).max(FEWEST_PERIODS * period_frames);
     if period_frames < 2.0 || (last as f64) < first as f64 + shortest {
@@ -418,7 +455,9 @@ struct Search<'a> {
 impl Search<'_> {
     /// A loop of so many periods may be longer or shorter by this, in frames: the measured pitch is not quite the one of the loop.
     fn spread(&self, periods: f64) -> f64 {
-        (periods * self.period * MOST_STRAY).clamp(1.0, self.period / 2.0)
+        (periods * self.period * MOST_STRAY)
+            .min(self.period / 2.0)
+            .max(1.0)
     }
 
     /// The best end for a loop of so many periods from `start`, with what it is worth, less being better.
@@ -530,7 +569,7 @@ fn to_the_frame(sides: &[Vec<f32>], start: usize, end: usize, reach: usize, peri
             .min_by(|a, b| a.0.total_cmp(&b.0))
             .map_or(around, |(_, at)| at)
     };
-    let spread = ((end - start) as f64 * 0.000_1).clamp(2.0, period / 2.0) as usize;
+    let spread = ((end - start) as f64 * 0.000_1).min(period / 2.0).max(2.0) as usize;
     (start, best(best(end, spread, 4), 2, 1))
 }
 

@@ -10,7 +10,14 @@ const BLOCK_MS: usize = 10;
 /// K-weighted level of the loudest 400 ms, ungated, in LUFS; of the whole where it is shorter.
 /// `None` for silence, for no audio, and for rates the filter cannot be made for.
 pub fn loudness_lufs(audio: &Audio) -> Option<f64> {
-    let frames = audio.frames();
+    loudness_lufs_of(audio, 0, audio.frames())
+}
+
+/// The same, of frames `first..end`.
+pub fn loudness_lufs_of(audio: &Audio, from: usize, to: usize) -> Option<f64> {
+    let to = to.min(audio.frames());
+    let from = from.min(to);
+    let frames = to - from;
     let mut meter = EbuR128::new(audio.channels.len() as u32, audio.rate_hz, Mode::M).ok()?;
     let block = (audio.rate_hz as usize * BLOCK_MS / 1000).max(1);
     // The power of each block, from which those of all windows are added up.
@@ -20,7 +27,7 @@ pub fn loudness_lufs(audio: &Audio) -> Option<f64> {
         let part: Vec<&[f32]> = audio
             .channels
             .iter()
-            .map(|channel| &channel[first..end])
+            .map(|channel| &channel[from + first..from + end])
             .collect();
         meter.add_frames_planar_f32(&part).ok()?;
         if end < first + block {

@@ -2,7 +2,7 @@
 
 use crate::{
     Audio, LoopCandidate, Pitch, balance_db, clipped_frames, correlation, find_loops, find_pitch,
-    find_pitches, loudness_lufs, peak_dbfs, sound_bounds,
+    find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
 };
 use serde::{Deserialize, Serialize};
 
@@ -30,7 +30,7 @@ pub struct Measurement {
     pub pitches_beside: Vec<Pitch>,
     /// Highest sample; `None` for silence.
     pub peak_dbfs: Option<f64>,
-    /// See [`loudness_lufs`], of the trimmed take.
+    /// See [`crate::loudness_lufs`], of the trimmed take.
     pub loudness_lufs: Option<f64>,
     /// See [`crate::Bounds`].
     pub noise_floor_dbfs: Option<f64>,
@@ -50,7 +50,7 @@ pub struct Measurement {
 pub struct Levels {
     /// Highest sample; `None` for silence.
     pub peak_dbfs: Option<f64>,
-    /// See [`loudness_lufs`], of the sound.
+    /// See [`crate::loudness_lufs`], of the sound.
     pub loudness_lufs: Option<f64>,
     /// Left over right; `None` in mono.
     pub balance_db: Option<f64>,
@@ -63,12 +63,15 @@ impl Levels {
     pub fn of(audio: &Audio, start: usize, end: usize) -> Self {
         Self {
             peak_dbfs: Some(peak_dbfs(audio)).filter(|db| db.is_finite()),
-            loudness_lufs: loudness_lufs(&audio.slice(start, end)),
+            loudness_lufs: loudness_lufs_of(audio, start, end),
             balance_db: balance_db(audio),
             correlation: correlation(audio),
         }
     }
 }
+
+/// More than a pitch is looked for in, see [`find_pitches`].
+const PITCH_S: usize = 30;
 
 /// Measures a take. Samples that are no numbers count as silence.
 pub fn measure(audio: &Audio) -> Measurement {
@@ -87,8 +90,11 @@ pub fn measure(audio: &Audio) -> Measurement {
     };
     let bounds = sound_bounds(audio);
     let (start, end) = bounds.map_or((0, audio.frames()), |b| (b.start_frame, b.end_frame));
-    let mono = audio.to_mono();
-    let mut pitches = bounds.map_or_else(Vec::new, |_| find_pitches(&mono, audio.rate_hz, start, end));
+    // Only its first seconds tell the pitch.
+    let mut pitches = bounds.map_or_else(Vec::new, |_| {
+        let heard = audio.slice(start, end.min(start + PITCH_S * audio.rate_hz as usize));
+        find_pitches(&heard.to_mono(), audio.rate_hz, 0, heard.frames())
+    });
     let pitches_beside = pitches.split_off(pitches.len().min(1));
     let pitch = pitches.pop();
     let loops = pitch.map_or_else(Vec::new, |pitch| {

@@ -82,7 +82,7 @@ struct Sound {
 /// Cuts where it is silent: a sound begins where the level passes the floor by `over_floor_db`, and ends where it has stayed under that
 /// (less a hysteresis of 4 dB) for `shortest_silence_ms`. A sudden rise inside a sound begins the next, marked `in_tail`.
 pub fn slice_by_silence(envelope: &Envelope, floor_dbfs: f64, settings: &SilenceSettings) -> Vec<FoundSlice> {
-    let steps = |ms: f64| (ms / crate::envelope::ENVELOPE_STEP_MS).round().max(0.0) as usize;
+    let steps = |ms: f64| (ms / crate::envelope::ENVELOPE_STEP_MS).round().clamp(0.0, 1e12) as usize;
     let db: Vec<f64> = (0..envelope.levels.len()).map(|n| envelope.db(n)).collect();
     let over = floor_dbfs + settings.over_floor_db;
     let under = over - HYSTERESIS_DB.min(settings.over_floor_db / 2.0);
@@ -184,10 +184,12 @@ pub fn slice_by_grid(envelope: &Envelope, rate_hz: u32, settings: &GridSettings)
     let total = (envelope.levels.len() * envelope.step_frames) as f64;
     let frames = |ms: f64| ms * f64::from(rate_hz) / 1000.0;
     let spacing = frames(settings.spacing_ms);
-    if spacing < 1.0 {
+    let first = frames(settings.first_ms + settings.lag_ms - settings.room_before_ms);
+    if !(spacing >= 1.0 && spacing.is_finite() && first.is_finite()) {
         return Vec::new();
     }
-    let first = frames(settings.first_ms + settings.lag_ms - settings.room_before_ms);
+    // What lies before the recording is passed over at once.
+    let first = first + spacing * (-first / spacing - 1.0).floor().max(0.0);
     let mut found = Vec::new();
     let mut at = first;
     while at < total && found.len() < 100_000 {

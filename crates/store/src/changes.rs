@@ -1,11 +1,16 @@
 //! What the user said, and its undo.
 
-use crate::Store;
-use crate::instruments::last_id;
-use crate::schema::{changes, facts, instruments};
+use crate::events::Told;
+use crate::instruments::{add_takes, lock, touch};
+use crate::jobs::enqueue_render;
+use crate::schema::{changes, facts};
+use crate::{NewTake, Store};
 use diesel::prelude::*;
-use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use instrument::{Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
+use serde_json::json;
+use std::collections::BTreeMap;
+use work::MadeTake;
 
 /// What Undo and Redo would do.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -40,12 +45,8 @@ fn name_of(fact: Fact) -> anyhow::Result<String> {
     Ok(serde_json::to_string(&fact)?.trim_matches('"').to_owned())
 }
 
-async fn load(connection: &mut AsyncMysqlConnection, instrument: u64) -> anyhow::Result<Facts> {
-    let rows: Vec<(u64, String, String)> = facts::table
-        .filter(facts::instrument_id.eq(instrument))
-        .select((facts::target, facts::fact, facts::value))
-        .load(connection)
-        .await?;
+/// Facts of rows of target, name and value.
+pub(crate) fn facts_of(rows: Vec<(u64, String, String)>) -> anyhow::Result<Facts> {
     rows.into_iter()
         .map(|(target, fact, value)| {
             let fact: Fact = serde_json::from_value(serde_json::Value::String(fact))?;
@@ -59,163 +60,259 @@ async fn load(connection: &mut AsyncMysqlConnection, instrument: u64) -> anyhow:
         .collect()
 }
 
+pub(crate) async fn load(connection: &mut AsyncMysqlConnection, instrument: u64) -> anyhow::Result<Facts> {
+    let rows = facts::table
+        .filter(facts::instrument_id.eq(instrument))
+        .select((facts::target, facts::fact, facts::value))
+        .load(connection)
+        .await?;
+    facts_of(rows)
+}
+
+/// Fields written by one statement.
+const FIELDS_AT_ONCE: usize = 500;
+
 async fn write(
     connection: &mut AsyncMysqlConnection,
     instrument: u64,
     fields: &[FieldChange],
 ) -> anyhow::Result<()> {
+    let (mut said, mut automatic) = (Vec::new(), BTreeMap::<String, Vec<u64>>::new());
     for field in fields {
         let (target, fact) = (number_of(field.target), name_of(field.fact)?);
         match &field.after {
-            Said::Automatic => {
-                diesel::delete(facts::table.find((instrument, target, fact)))
-                    .execute(connection)
-                    .await?;
-            }
-            Said::Value(value) => {
-                diesel::replace_into(facts::table)
-                    .values((
-                        facts::instrument_id.eq(instrument),
-                        facts::target.eq(target),
-                        facts::fact.eq(fact),
-                        facts::value.eq(value.to_string()),
-                    ))
-                    .execute(connection)
-                    .await?;
-            }
+            Said::Automatic => automatic.entry(fact).or_default().push(target),
+            Said::Value(value) => said.push((
+                facts::instrument_id.eq(instrument),
+                facts::target.eq(target),
+                facts::fact.eq(fact),
+                facts::value.eq(value.to_string()),
+            )),
         }
     }
-    diesel::update(instruments::table.find(instrument))
-        .set(instruments::kept_at.eq(chrono::Utc::now().naive_utc()))
-        .execute(connection)
-        .await?;
+    for said in said.chunks(FIELDS_AT_ONCE) {
+        diesel::replace_into(facts::table)
+            .values(said.to_vec())
+            .execute(connection)
+            .await?;
+    }
+    for (fact, targets) in automatic {
+        for targets in targets.chunks(FIELDS_AT_ONCE) {
+            let of = facts::instrument_id
+                .eq(instrument)
+                .and(facts::fact.eq(&fact))
+                .and(facts::target.eq_any(targets.to_vec()));
+            diesel::delete(facts::table.filter(of))
+                .execute(connection)
+                .await?;
+        }
+    }
+    touch(connection, instrument).await?;
     Ok(())
 }
 
-/// Edits of one instrument come one after another.
-async fn lock(connection: &mut AsyncMysqlConnection, instrument: u64) -> QueryResult<Option<u64>> {
-    instruments::table
-        .find(instrument)
-        .select(instruments::id)
-        .for_update()
-        .first(connection)
-        .await
-        .optional()
+/// Does a change of an instrument that is locked. A [`work::Refusal`] where it cannot be.
+pub(crate) async fn change(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+    label: &str,
+    wishes: Vec<(Target, Fact, Said)>,
+) -> anyhow::Result<Told> {
+    let change = Change::propose(label, &load(connection, instrument).await?, wishes)
+        .map_err(|error| work::refusal(error.to_string()))?;
+    if change.fields.is_empty() {
+        return Ok(Told::default());
+    }
+    write(connection, instrument, &change.fields).await?;
+    let undone = changes::instrument_id
+        .eq(instrument)
+        .and(changes::state.eq(UNDONE));
+    diesel::update(changes::table.filter(undone))
+        .set(changes::state.eq(OVERTAKEN))
+        .execute(connection)
+        .await?;
+    diesel::insert_into(changes::table)
+        .values((
+            changes::instrument_id.eq(instrument),
+            changes::label.eq(&change.label),
+            changes::fields.eq(serde_json::to_string(&change.fields)?),
+            changes::state.eq(DONE),
+        ))
+        .execute(connection)
+        .await?;
+    Ok(Told::of(instrument, "changed", json!({})))
+}
+
+/// What is said of takes that were made: they are used, and looped where that is known.
+pub(crate) fn wishes_for(made: &[MadeTake], ids: &[u64]) -> anyhow::Result<Vec<(Target, Fact, Said)>> {
+    let pairs = made.iter().zip(ids);
+    let mut wishes = work::in_place_of(pairs.clone().map(|(made, id)| (made.in_place_of, *id)));
+    for (made, id) in pairs {
+        if let Some(looped) = made.looped {
+            let said = Said::Value(serde_json::to_value(looped)?);
+            wishes.push((Target::Take(*id), Fact::Loop, said));
+        }
+    }
+    Ok(wishes)
 }
 
 impl Store {
     /// Everything said of an instrument.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn facts(&self, instrument: u64) -> anyhow::Result<Facts> {
-        load(&mut *self.connection().await?, instrument).await
+        self.read(async |connection| load(connection, instrument).await)
+            .await
     }
 
-    /// One gesture: checked, kept, and told to all pages. The inner error is a sentence for the user.
+    /// One gesture: checked, kept, and told to all pages; with a render, where it may alter samples. The inner error is a sentence for the user.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn change(
         &self,
         instrument: u64,
         label: &str,
         wishes: Vec<(Target, Fact, Said)>,
-    ) -> anyhow::Result<Result<u64, ChangeError>> {
-        let mut connection = self.connection().await?;
-        let (store, label) = (self.clone(), label.to_owned());
-        connection
-            .transaction(async move |connection| {
-                if lock(connection, instrument).await?.is_none() {
-                    return Ok(Err(ChangeError("There is no such instrument.".into())));
+    ) -> anyhow::Result<Result<(), ChangeError>> {
+        let renders = wishes.iter().any(|(_, fact, _)| fact.is_rendered());
+        let done = self
+            .write(async |connection| {
+                if !lock(connection, instrument).await? {
+                    return Err(work::refusal("There is no such instrument."));
                 }
-                let change = match Change::propose(&label, &load(connection, instrument).await?, wishes) {
-                    Ok(change) => change,
-                    Err(error) => return Ok(Err(error)),
-                };
-                if change.fields.is_empty() {
-                    return Ok(Ok(0));
+                let told = change(connection, instrument, label, wishes.clone()).await?;
+                if renders {
+                    enqueue_render(connection, instrument).await?;
                 }
-                write(connection, instrument, &change.fields).await?;
-                diesel::update(
-                    changes::table.filter(
-                        changes::instrument_id
-                            .eq(instrument)
-                            .and(changes::state.eq(UNDONE)),
-                    ),
-                )
-                .set(changes::state.eq(OVERTAKEN))
-                .execute(connection)
-                .await?;
-                diesel::insert_into(changes::table)
-                    .values((
-                        changes::instrument_id.eq(instrument),
-                        changes::label.eq(&change.label),
-                        changes::fields.eq(serde_json::to_string(&change.fields)?),
-                        changes::state.eq(DONE),
-                    ))
-                    .execute(connection)
-                    .await?;
-                let id = last_id(connection).await?;
-                store
-                    .append_event(connection, instrument, "changed", "{}")
-                    .await?;
-                Ok::<_, anyhow::Error>(Ok(id))
+                Ok(((), told))
             })
-            .await
+            .await;
+        refused(done)
+    }
+
+    /// Chooses takes in place of those that they came from, as one change.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn choose_in_place_of(
+        &self,
+        instrument: u64,
+        label: &str,
+        pairs: &[(u64, u64)],
+    ) -> anyhow::Result<()> {
+        let wishes = work::in_place_of(pairs.iter().map(|(from, new)| (Some(*from), *new)));
+        self.change(instrument, label, wishes)
+            .await?
+            .map_err(|error| anyhow::anyhow!(error))
+    }
+
+    /// Adds takes and uses each in place of the one that it was made from, by one change: all of it, or nothing.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn use_made(
+        &self,
+        instrument: u64,
+        label: &str,
+        made: &[MadeTake],
+    ) -> anyhow::Result<Vec<u64>> {
+        let new: Vec<NewTake> = made.iter().map(|made| made.take.clone()).collect();
+        self.write(async |connection| {
+            anyhow::ensure!(
+                lock(connection, instrument).await?,
+                "There is no such instrument."
+            );
+            let (ids, mut told) = add_takes(connection, instrument, &new).await?;
+            told.extend(change(connection, instrument, label, wishes_for(made, &ids)?).await?);
+            Ok((ids, told))
+        })
+        .await
     }
 
     /// Undoes the newest change, or (`again`) does the last undone one again; `None` where there is none.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn step_back(&self, instrument: u64, again: bool) -> anyhow::Result<Option<Undone>> {
-        let mut connection = self.connection().await?;
-        let store = self.clone();
-        connection
-            .transaction(async move |connection| {
-                lock(connection, instrument).await?;
-                let Some((id, label, fields)) = next_of(connection, instrument, again).await? else {
-                    return Ok(None);
-                };
-                let change = Change {
-                    label,
-                    fields: serde_json::from_str(&fields)?,
-                };
-                let now = load(connection, instrument).await?;
-                let applied = if again {
-                    change.redo(&now)
-                } else {
-                    change.undo(&now)
-                };
-                write(connection, instrument, &applied.set).await?;
-                diesel::update(changes::table.find(id))
-                    .set(changes::state.eq(if again { DONE } else { UNDONE }))
-                    .execute(connection)
-                    .await?;
-                store
-                    .append_event(connection, instrument, "changed", "{}")
-                    .await?;
-                Ok::<_, anyhow::Error>(Some(Undone {
-                    label: change.label,
-                    left_alone: applied.left_alone,
-                }))
-            })
-            .await
+        self.write(async |connection| {
+            lock(connection, instrument).await?;
+            let Some((id, label)) = next_of(connection, instrument, again).await? else {
+                return Ok((None, Told::default()));
+            };
+            let fields: String = changes::table
+                .find(id)
+                .select(changes::fields)
+                .first(connection)
+                .await?;
+            let change = Change {
+                label,
+                fields: serde_json::from_str(&fields)?,
+            };
+            let now = load(connection, instrument).await?;
+            let applied = if again {
+                change.redo(&now)
+            } else {
+                change.undo(&now)
+            };
+            write(connection, instrument, &applied.set).await?;
+            diesel::update(changes::table.find(id))
+                .set(changes::state.eq(if again { DONE } else { UNDONE }))
+                .execute(connection)
+                .await?;
+            if applied.set.iter().any(|field| field.fact.is_rendered()) {
+                enqueue_render(connection, instrument).await?;
+            }
+            let undone = Undone {
+                label: change.label,
+                left_alone: applied.left_alone,
+            };
+            Ok((Some(undone), Told::of(instrument, "changed", json!({}))))
+        })
+        .await
     }
 
     /// What Undo and Redo would do.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn history(&self, instrument: u64) -> anyhow::Result<History> {
-        let mut connection = self.connection().await?;
-        let undo = next_of(&mut connection, instrument, false)
-            .await?
-            .map(|(_, label, _)| label);
-        let redo = next_of(&mut connection, instrument, true)
-            .await?
-            .map(|(_, label, _)| label);
-        Ok(History { undo, redo })
+        self.read(async |connection| history(connection, instrument).await)
+            .await
     }
+}
+
+/// A refusal is a sentence for the user, not an error.
+fn refused<T>(done: anyhow::Result<T>) -> anyhow::Result<Result<T, ChangeError>> {
+    match done {
+        Ok(done) => Ok(Ok(done)),
+        Err(error) => match error.downcast::<work::Refusal>() {
+            Ok(work::Refusal(sentence)) => Ok(Err(ChangeError(sentence))),
+            Err(error) => Err(error),
+        },
+    }
+}
+
+pub(crate) async fn history(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+) -> anyhow::Result<History> {
+    let label = |next: Option<(u64, String)>| next.map(|(_, label)| label);
+    Ok(History {
+        undo: label(next_of(connection, instrument, false).await?),
+        redo: label(next_of(connection, instrument, true).await?),
+    })
 }
 
 async fn next_of(
     connection: &mut AsyncMysqlConnection,
     instrument: u64,
     again: bool,
-) -> QueryResult<Option<(u64, String, String)>> {
+) -> QueryResult<Option<(u64, String)>> {
     let query = changes::table
         .filter(changes::instrument_id.eq(instrument))
-        .select((changes::id, changes::label, changes::fields));
+        .select((changes::id, changes::label));
     if again {
         query
             .filter(changes::state.eq(UNDONE))

@@ -1,13 +1,17 @@
-//! Instruments, their takes and what was measured of them.
+//! Instruments and their takes.
 
-use crate::schema::{instruments, measurements, recordings, runs, takes};
-use crate::{RecordingForm, Store};
+use crate::events::Told;
+use crate::schema::{instruments, recordings, runs, takes};
+use crate::{NewTake, Recording, RecordingForm, Store};
+use anyhow::Context;
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
-use diesel_async::{AsyncConnection, AsyncMysqlConnection, RunQueryDsl};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
 use instrument::{Cell, Origin, Plan};
-use signal::{Audio, MEASURE_VERSION, Measurement};
-use std::collections::HashMap;
+use serde_json::json;
+use signal::Audio;
+use std::ops::Range;
+use work::{JobKind, Part};
 
 /// An instrument as it was made; what was said of it since is in its facts.
 #[derive(Debug, Clone)]
@@ -47,83 +51,80 @@ pub struct TakeRow {
     pub origin: Origin,
 }
 
-/// A take to be added.
-#[derive(Debug, Clone)]
-pub struct NewTake {
-    /// Where it belongs.
-    pub cell: Cell,
-    /// Hash of its recording, which lies in the store.
-    pub recording: String,
-    /// How that is kept.
-    pub form: RecordingForm,
-    /// Length of the whole recording.
-    pub recording_frames: u64,
-    /// The take's first frame in it.
-    pub first_frame: u64,
-    /// The take's length.
-    pub frames: u64,
-    /// Where it came from.
-    pub origin: Origin,
+impl TakeRow {
+    /// Its audio.
+    pub fn part(&self) -> Part {
+        Part {
+            recording: self.recording.clone(),
+            form: self.form,
+            first_frame: self.first_frame,
+            frames: self.frames,
+        }
+    }
 }
 
-type TakeColumns = (
-    u64,
-    u64,
-    u16,
-    u8,
-    u16,
-    u16,
-    String,
-    u64,
-    u64,
-    NaiveDateTime,
-    Option<Vec<u8>>,
-    Option<String>,
-);
+pub(crate) type InstrumentColumns = (u64, String, String, NaiveDateTime);
 
-type FormColumns = (u32, u16, u16);
+pub(crate) fn instrument_row((id, name, plan, kept_at): InstrumentColumns) -> anyhow::Result<InstrumentRow> {
+    Ok(InstrumentRow {
+        id,
+        name,
+        plan: serde_json::from_str(&plan).with_context(|| format!("the plan of instrument {id}"))?,
+        kept_at,
+    })
+}
 
-fn take_row(
-    (
-        id,
-        instrument_id,
-        pass,
-        key,
-        layer,
-        round_robin,
-        recording,
-        first_frame,
-        frames,
-        made_at,
-        thumbnail,
-        origin,
-    ): TakeColumns,
-    (rate_hz, channels, bits): FormColumns,
-) -> TakeRow {
-    let cell = Cell {
-        pass,
-        key,
-        layer,
-        round_robin,
-    };
-    TakeRow {
-        id,
-        instrument_id,
-        cell,
-        recording,
-        first_frame,
-        frames,
-        form: RecordingForm {
-            rate_hz,
-            channels,
-            bits,
-        },
-        made_at,
-        thumbnail,
-        // What an older version wrote and this one does not know is no reason to lose the take.
-        origin: origin
-            .and_then(|text| serde_json::from_str(&text).ok())
-            .unwrap_or_default(),
+/// A take's own columns, as they are read.
+#[derive(Queryable)]
+pub(crate) struct TakeColumns {
+    id: u64,
+    instrument_id: u64,
+    pass: u16,
+    key: u8,
+    layer: u16,
+    round_robin: u16,
+    recording: String,
+    first_frame: u64,
+    frames: u64,
+    made_at: NaiveDateTime,
+    thumbnail: Option<Vec<u8>>,
+    origin: Option<String>,
+    _spool: Option<String>,
+}
+
+pub(crate) type FormColumns = (u32, u16, u16);
+
+pub(crate) fn form_of((rate_hz, channels, bits): FormColumns) -> RecordingForm {
+    RecordingForm {
+        rate_hz,
+        channels,
+        bits,
+    }
+}
+
+impl TakeColumns {
+    pub(crate) fn row(self, form: FormColumns) -> TakeRow {
+        TakeRow {
+            id: self.id,
+            instrument_id: self.instrument_id,
+            cell: Cell {
+                pass: self.pass,
+                key: self.key,
+                layer: self.layer,
+                round_robin: self.round_robin,
+            },
+            recording: self.recording,
+            first_frame: self.first_frame,
+            frames: self.frames,
+            form: form_of(form),
+            made_at: self.made_at,
+            thumbnail: self.thumbnail,
+            // What an older version wrote and this one does not know is no reason to lose the take.
+            origin: self
+                .origin
+                .and_then(|text| serde_json::from_str(&text).ok())
+                .unwrap_or_default(),
+        }
     }
 }
 
@@ -135,260 +136,269 @@ pub(crate) async fn last_id(connection: &mut AsyncMysqlConnection) -> QueryResul
     .await
 }
 
-impl Store {
-    /// Frames `first..end` of a take, from the take's first.
-    pub async fn take_audio(&self, take: &TakeRow, first: u64, end: u64) -> anyhow::Result<Audio> {
-        let end = end.min(take.frames);
-        self.read_recording(
-            &take.recording,
-            take.form,
-            take.first_frame + first,
-            end.saturating_sub(first),
-        )
+/// Takes hold of an instrument until the transaction ends: the first of all locks, so that whatever writes to it comes one after another.
+/// False where there is none.
+pub(crate) async fn lock(connection: &mut AsyncMysqlConnection, instrument: u64) -> QueryResult<bool> {
+    let found: Option<u64> = instruments::table
+        .find(instrument)
+        .select(instruments::id)
+        .for_update()
+        .first(connection)
         .await
+        .optional()?;
+    Ok(found.is_some())
+}
+
+/// Notes that something of it was kept just now.
+pub(crate) async fn touch(connection: &mut AsyncMysqlConnection, instrument: u64) -> QueryResult<()> {
+    diesel::update(instruments::table.find(instrument))
+        .set(instruments::kept_at.eq(diesel::dsl::sql::<diesel::sql_types::Datetime>("NOW(3)")))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Adds takes whose recordings lie under their hashes. One that was added from its spool already is not added again.
+pub(crate) async fn add_takes(
+    connection: &mut AsyncMysqlConnection,
+    instrument_id: u64,
+    new: &[NewTake],
+) -> anyhow::Result<(Vec<u64>, Told)> {
+    let (mut ids, mut told) = (Vec::with_capacity(new.len()), Told::default());
+    for take in new {
+        if let Some(spool) = &take.spool {
+            let known: Option<u64> = takes::table
+                .filter(takes::spool.eq(spool))
+                .select(takes::id)
+                .first(connection)
+                .await
+                .optional()?;
+            if let Some(known) = known {
+                ids.push(known);
+                continue;
+            }
+        }
+        diesel::insert_into(takes::table)
+            .values((
+                takes::instrument_id.eq(instrument_id),
+                takes::pass.eq(take.cell.pass),
+                takes::rung_key.eq(take.cell.key),
+                takes::layer.eq(take.cell.layer),
+                takes::round_robin.eq(take.cell.round_robin),
+                takes::recording.eq(&take.recording.hash),
+                takes::first_frame.eq(take.first_frame),
+                takes::frames.eq(take.frames),
+                takes::origin.eq(serde_json::to_string(&take.origin)?),
+                takes::spool.eq(&take.spool),
+            ))
+            .execute(connection)
+            .await?;
+        let id = last_id(connection).await?;
+        let body = json!({ "take": id });
+        crate::jobs::enqueue(connection, instrument_id, JobKind::Measure, &body).await?;
+        told.add(instrument_id, "take", body);
+        ids.push(id);
+    }
+    touch(connection, instrument_id).await?;
+    Ok((ids, told))
+}
+
+impl Store {
+    /// Some channels of the frames in a span of a take, from the take's first.
+    ///
+    /// # Errors
+    /// Where the recording cannot be read.
+    pub async fn take_audio(
+        &self,
+        take: &TakeRow,
+        span: Range<u64>,
+        channels: Range<usize>,
+    ) -> anyhow::Result<Audio> {
+        let end = span.end.min(take.frames);
+        let span = take.first_frame + span.start.min(end)..take.first_frame + end;
+        self.read_recording(&take.recording, take.form, span, channels)
+            .await
     }
 
     /// A new instrument; gives its number.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn create_instrument(&self, name: &str, plan: &Plan) -> anyhow::Result<u64> {
-        let mut connection = self.connection().await?;
         let plan = serde_json::to_string(plan)?;
-        diesel::insert_into(instruments::table)
-            .values((instruments::name.eq(name), instruments::plan.eq(plan)))
-            .execute(&mut connection)
-            .await?;
-        let id = last_id(&mut connection).await?;
-        self.append_event(&mut connection, id, "instrument", "{}").await?;
-        Ok(id)
-    }
-
-    /// All instruments, oldest first.
-    pub async fn instruments(&self) -> anyhow::Result<Vec<InstrumentRow>> {
-        let mut connection = self.connection().await?;
-        let rows: Vec<(u64, String, String, NaiveDateTime)> = instruments::table
-            .order(instruments::id)
-            .load(&mut connection)
-            .await?;
-        rows.into_iter()
-            .map(|(id, name, plan, kept_at)| {
-                Ok(InstrumentRow {
-                    id,
-                    name,
-                    plan: serde_json::from_str(&plan)?,
-                    kept_at,
-                })
-            })
-            .collect()
-    }
-
-    /// One instrument.
-    pub async fn instrument(&self, id: u64) -> anyhow::Result<Option<InstrumentRow>> {
-        let mut connection = self.connection().await?;
-        let row: Option<(u64, String, String, NaiveDateTime)> = instruments::table
-            .find(id)
-            .first(&mut connection)
-            .await
-            .optional()?;
-        let row = row.map(|(id, name, plan, kept_at)| {
-            Ok::<_, serde_json::Error>(InstrumentRow {
-                id,
-                name,
-                plan: serde_json::from_str(&plan)?,
-                kept_at,
-            })
-        });
-        Ok(row.transpose()?)
-    }
-
-    /// Notes a recording that lies under its hash.
-    pub(crate) async fn note_recording(
-        connection: &mut AsyncMysqlConnection,
-        hash: &str,
-        form: RecordingForm,
-        frames: u64,
-    ) -> QueryResult<usize> {
-        diesel::insert_or_ignore_into(recordings::table)
-            .values((
-                recordings::hash.eq(hash),
-                recordings::rate_hz.eq(form.rate_hz),
-                recordings::channels.eq(form.channels),
-                recordings::bits.eq(form.bits),
-                recordings::frames.eq(frames),
-            ))
-            .execute(connection)
-            .await
-    }
-
-    /// Takes of recordings that lie under their hashes: all of them, or none. Nothing of them is to be seen before this returns.
-    pub async fn add_takes(&self, instrument_id: u64, takes: Vec<NewTake>) -> anyhow::Result<Vec<u64>> {
-        let mut connection = self.connection().await?;
-        let store = self.clone();
-        connection
-            .transaction(async move |connection| {
-                let mut ids = Vec::with_capacity(takes.len());
-                for take in &takes {
-                    Self::note_recording(connection, &take.recording, take.form, take.recording_frames)
-                        .await?;
-                    diesel::insert_into(takes::table)
-                        .values((
-                            takes::instrument_id.eq(instrument_id),
-                            takes::pass.eq(take.cell.pass),
-                            takes::rung_key.eq(take.cell.key),
-                            takes::layer.eq(take.cell.layer),
-                            takes::round_robin.eq(take.cell.round_robin),
-                            takes::recording.eq(&take.recording),
-                            takes::first_frame.eq(take.first_frame),
-                            takes::frames.eq(take.frames),
-                            takes::origin.eq(serde_json::to_string(&take.origin)?),
-                        ))
-                        .execute(connection)
-                        .await?;
-                    let id = last_id(connection).await?;
-                    let body = serde_json::json!({ "take": id });
-                    store
-                        .enqueue_on(connection, instrument_id, "measure", &body)
-                        .await?;
-                    store
-                        .append_event(connection, instrument_id, "take", &body.to_string())
-                        .await?;
-                    ids.push(id);
-                }
-                diesel::update(instruments::table.find(instrument_id))
-                    .set(instruments::kept_at.eq(chrono::Utc::now().naive_utc()))
-                    .execute(connection)
-                    .await?;
-                Ok::<_, anyhow::Error>(ids)
-            })
-            .await
-    }
-
-    /// The takes of an instrument, or of all, oldest first.
-    pub async fn takes(&self, instrument_id: Option<u64>) -> anyhow::Result<Vec<TakeRow>> {
-        let mut connection = self.connection().await?;
-        let mut query = takes::table
-            .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
-            .select((
-                takes::all_columns,
-                (recordings::rate_hz, recordings::channels, recordings::bits),
-            ))
-            .order(takes::id)
-            .into_boxed();
-        if let Some(id) = instrument_id {
-            query = query.filter(takes::instrument_id.eq(id));
-        }
-        let rows: Vec<(TakeColumns, FormColumns)> = query.load(&mut connection).await?;
-        Ok(rows
-            .into_iter()
-            .map(|(take, form)| take_row(take, form))
-            .collect())
-    }
-
-    /// One take.
-    pub async fn take(&self, id: u64) -> anyhow::Result<Option<TakeRow>> {
-        let mut connection = self.connection().await?;
-        let row: Option<(TakeColumns, FormColumns)> = takes::table
-            .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
-            .select((
-                takes::all_columns,
-                (recordings::rate_hz, recordings::channels, recordings::bits),
-            ))
-            .filter(takes::id.eq(id))
-            .first(&mut connection)
-            .await
-            .optional()?;
-        Ok(row.map(|(take, form)| take_row(take, form)))
-    }
-
-    /// How long a recording is; 0 where there is none.
-    pub async fn recording_frames(&self, hash: &str) -> anyhow::Result<u64> {
-        let mut connection = self.connection().await?;
-        let frames = recordings::table
-            .find(hash)
-            .select(recordings::frames)
-            .first(&mut connection)
-            .await
-            .optional()?;
-        Ok(frames.unwrap_or(0))
-    }
-
-    /// Keeps what was measured of a take. Measuring again by the same version changes nothing.
-    pub async fn put_measurement(
-        &self,
-        take: &TakeRow,
-        facts: &Measurement,
-        thumbnail: &[u8],
-    ) -> anyhow::Result<()> {
-        let mut connection = self.connection().await?;
-        diesel::insert_or_ignore_into(measurements::table)
-            .values((
-                measurements::take_id.eq(take.id),
-                measurements::version.eq(MEASURE_VERSION),
-                measurements::facts.eq(serde_json::to_string(facts)?),
-            ))
-            .execute(&mut connection)
-            .await?;
-        diesel::update(takes::table.find(take.id))
-            .set(takes::thumbnail.eq(thumbnail))
-            .execute(&mut connection)
-            .await?;
-        self.append_event(
-            &mut connection,
-            take.instrument_id,
-            "measured",
-            &format!("{{\"take\":{}}}", take.id),
-        )
+        self.write(async |connection| {
+            let id = create(connection, name, &plan).await?;
+            Ok((id, Told::of(id, "instrument", json!({}))))
+        })
         .await
     }
 
-    /// What was measured of an instrument's takes. A take keeps to the version that measured it first.
-    pub async fn measurements(&self, instrument_id: u64) -> anyhow::Result<HashMap<u64, Measurement>> {
-        let mut connection = self.connection().await?;
-        let rows: Vec<(u64, u32, String)> = measurements::table
-            .inner_join(takes::table.on(takes::id.eq(measurements::take_id)))
-            .filter(takes::instrument_id.eq(instrument_id))
-            .select((measurements::take_id, measurements::version, measurements::facts))
-            .order(measurements::version.desc())
-            .load(&mut connection)
+    /// All instruments, oldest first; one whose plan cannot be read does not hide the others.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn instruments(&self) -> anyhow::Result<Vec<InstrumentRow>> {
+        let rows: Vec<InstrumentColumns> = self
+            .read(async |connection| Ok(instruments::table.order(instruments::id).load(connection).await?))
             .await?;
-        rows.into_iter()
-            .map(|(id, _, facts)| Ok((id, serde_json::from_str(&facts)?)))
-            .collect()
+        Ok(rows.into_iter().filter_map(readable).collect())
     }
 
-    /// What was measured of one take, by the version that measured it first.
-    pub async fn measurement(&self, take: u64) -> anyhow::Result<Option<Measurement>> {
-        let mut connection = self.connection().await?;
-        let facts: Option<String> = measurements::table
-            .filter(measurements::take_id.eq(take))
-            .select(measurements::facts)
-            .order(measurements::version.asc())
-            .first(&mut connection)
-            .await
-            .optional()?;
-        Ok(facts.map(|facts| serde_json::from_str(&facts)).transpose()?)
+    /// One instrument.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn instrument(&self, id: u64) -> anyhow::Result<Option<InstrumentRow>> {
+        let row: Option<InstrumentColumns> = self
+            .read(async |connection| Ok(instruments::table.find(id).first(connection).await.optional()?))
+            .await?;
+        row.map(instrument_row).transpose()
     }
 
-    /// Notes that a run is going, so that it goes on after a restart; or that it has ended.
-    pub async fn set_run(&self, instrument_id: u64, settings: Option<&str>) -> anyhow::Result<()> {
-        let mut connection = self.connection().await?;
-        match settings {
-            Some(settings) => {
-                diesel::replace_into(runs::table)
-                    .values((runs::instrument_id.eq(instrument_id), runs::settings.eq(settings)))
-                    .execute(&mut connection)
-                    .await?
+    /// Notes that a recording will lie under its hash, before it does: see the sweep.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub(crate) async fn note_recording(&self, recording: &Recording) -> anyhow::Result<()> {
+        let form = recording.form;
+        self.write(async |connection| {
+            diesel::insert_into(recordings::table)
+                .values((
+                    recordings::hash.eq(&recording.hash),
+                    recordings::rate_hz.eq(form.rate_hz),
+                    recordings::channels.eq(form.channels),
+                    recordings::bits.eq(form.bits),
+                    recordings::frames.eq(recording.frames),
+                ))
+                .on_conflict(diesel::dsl::DuplicatedKeys)
+                .do_update()
+                .set(recordings::noted_at.eq(diesel::dsl::sql::<diesel::sql_types::Datetime>("NOW(3)")))
+                .execute(connection)
+                .await?;
+            Ok(((), Told::default()))
+        })
+        .await
+    }
+
+    /// Takes of recordings that lie under their hashes: all of them, or none. Nothing of them is to be seen before this returns.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn add_takes(&self, instrument_id: u64, takes: &[NewTake]) -> anyhow::Result<Vec<u64>> {
+        self.add_takes_of_run(instrument_id, None, takes).await
+    }
+
+    /// The same, of a recording that only its holder may add to. A [`work::Refusal`] where another server goes on with it.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn add_takes_of_run(
+        &self,
+        instrument_id: u64,
+        holder: Option<&str>,
+        takes: &[NewTake],
+    ) -> anyhow::Result<Vec<u64>> {
+        self.write(async |connection| {
+            anyhow::ensure!(
+                lock(connection, instrument_id).await?,
+                "There is no such instrument."
+            );
+            if let Some(holder) = holder {
+                let others: i64 = runs::table
+                    .filter(runs::instrument_id.eq(instrument_id))
+                    .filter(runs::holder.ne(holder))
+                    .count()
+                    .get_result(connection)
+                    .await?;
+                if others > 0 {
+                    return Err(work::refusal(
+                        "Another Ladder goes on with this recording: it was away from the database for too long here.",
+                    ));
+                }
             }
-            None => {
-                diesel::delete(runs::table.find(instrument_id))
-                    .execute(&mut connection)
-                    .await?
-            }
-        };
-        Ok(())
+            add_takes(connection, instrument_id, takes).await
+        })
+        .await
     }
 
-    /// Runs that were going.
-    pub async fn runs(&self) -> anyhow::Result<Vec<(u64, String)>> {
-        let mut connection = self.connection().await?;
-        Ok(runs::table.load(&mut connection).await?)
+    /// One take.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn take(&self, id: u64) -> anyhow::Result<Option<TakeRow>> {
+        let row: Option<(TakeColumns, FormColumns)> = self
+            .read(async |connection| {
+                Ok(takes::table
+                    .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
+                    .select((
+                        takes::all_columns,
+                        (recordings::rate_hz, recordings::channels, recordings::bits),
+                    ))
+                    .filter(takes::id.eq(id))
+                    .first(connection)
+                    .await
+                    .optional()?)
+            })
+            .await?;
+        Ok(row.map(|(take, form)| take.row(form)))
     }
+
+    /// The small pictures of an instrument's takes.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn thumbnails(&self, instrument: u64) -> anyhow::Result<Vec<(u64, Vec<u8>)>> {
+        self.read(async |connection| {
+            Ok(takes::table
+                .filter(takes::instrument_id.eq(instrument))
+                .filter(takes::thumbnail.is_not_null())
+                .select((takes::id, takes::thumbnail.assume_not_null()))
+                .load(connection)
+                .await?)
+        })
+        .await
+    }
+
+    /// A recording by its hash.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn recording(&self, hash: &str) -> anyhow::Result<Option<Recording>> {
+        let row: Option<(FormColumns, u64)> = self
+            .read(async |connection| {
+                Ok(recordings::table
+                    .find(hash)
+                    .select((
+                        (recordings::rate_hz, recordings::channels, recordings::bits),
+                        recordings::frames,
+                    ))
+                    .first(connection)
+                    .await
+                    .optional()?)
+            })
+            .await?;
+        Ok(row.map(|(form, frames)| Recording {
+            hash: hash.to_owned(),
+            form: form_of(form),
+            frames,
+        }))
+    }
+}
+
+pub(crate) async fn create(
+    connection: &mut AsyncMysqlConnection,
+    name: &str,
+    plan: &str,
+) -> QueryResult<u64> {
+    diesel::insert_into(instruments::table)
+        .values((instruments::name.eq(name), instruments::plan.eq(plan)))
+        .execute(connection)
+        .await?;
+    last_id(connection).await
+}
+
+pub(crate) fn readable(row: InstrumentColumns) -> Option<InstrumentRow> {
+    instrument_row(row)
+        .inspect_err(|error| tracing::error!("left out of the shelf: {error:#}"))
+        .ok()
 }

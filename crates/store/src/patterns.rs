@@ -1,6 +1,7 @@
 //! Plans kept to be used again.
 
 use crate::Store;
+use crate::events::Told;
 use crate::instruments::last_id;
 use crate::schema::patterns;
 use diesel::prelude::*;
@@ -20,24 +21,28 @@ pub struct PatternRow {
 
 impl Store {
     /// Keeps a plan; gives its number.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn keep_pattern(&self, name: &str, plan: &Plan) -> anyhow::Result<u64> {
-        let mut connection = self.connection().await?;
-        diesel::insert_into(patterns::table)
-            .values((
-                patterns::name.eq(name),
-                patterns::plan.eq(serde_json::to_string(plan)?),
-            ))
-            .execute(&mut connection)
-            .await?;
-        Ok(last_id(&mut connection).await?)
+        let plan = serde_json::to_string(plan)?;
+        self.write(async |connection| {
+            diesel::insert_into(patterns::table)
+                .values((patterns::name.eq(name), patterns::plan.eq(&plan)))
+                .execute(connection)
+                .await?;
+            Ok((last_id(connection).await?, Told::default()))
+        })
+        .await
     }
 
     /// All, by name.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn patterns(&self) -> anyhow::Result<Vec<PatternRow>> {
-        let mut connection = self.connection().await?;
-        let rows: Vec<(u64, String, String)> = patterns::table
-            .order(patterns::name)
-            .load(&mut connection)
+        let rows: Vec<(u64, String, String)> = self
+            .read(async |connection| Ok(patterns::table.order(patterns::name).load(connection).await?))
             .await?;
         rows.into_iter()
             .map(|(id, name, plan)| {
@@ -51,11 +56,16 @@ impl Store {
     }
 
     /// Forgets one; those made from it stay.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn forget_pattern(&self, id: u64) -> anyhow::Result<()> {
-        let mut connection = self.connection().await?;
-        diesel::delete(patterns::table.find(id))
-            .execute(&mut connection)
-            .await?;
-        Ok(())
+        self.write(async |connection| {
+            diesel::delete(patterns::table.find(id))
+                .execute(connection)
+                .await?;
+            Ok(((), Told::default()))
+        })
+        .await
     }
 }

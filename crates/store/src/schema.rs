@@ -18,6 +18,7 @@ table! {
         channels -> Unsigned<SmallInt>,
         bits -> Unsigned<SmallInt>,
         frames -> Unsigned<BigInt>,
+        noted_at -> Datetime,
     }
 }
 
@@ -35,6 +36,7 @@ table! {
         made_at -> Datetime,
         thumbnail -> Nullable<Blob>,
         origin -> Nullable<Text>,
+        spool -> Nullable<Text>,
     }
 }
 
@@ -45,6 +47,8 @@ table! {
         name -> Text,
         recording -> Text,
         made_at -> Datetime,
+        spool -> Nullable<Text>,
+        broken_off -> Bool,
     }
 }
 
@@ -113,6 +117,9 @@ table! {
     runs (instrument_id) {
         instrument_id -> Unsigned<BigInt>,
         settings -> Text,
+        holder -> Text,
+        lease_until -> Nullable<Datetime>,
+        goes_on -> Text,
     }
 }
 
@@ -128,6 +135,9 @@ table! {
         share -> Double,
         result -> Nullable<Text>,
         error -> Nullable<Text>,
+        tries -> Unsigned<Integer>,
+        not_before -> Nullable<Datetime>,
+        ended_at -> Nullable<Datetime>,
     }
 }
 
@@ -137,6 +147,20 @@ table! {
         instrument_id -> Unsigned<BigInt>,
         kind -> Text,
         body -> Text,
+    }
+}
+
+table! {
+    event_order (one) {
+        one -> Unsigned<TinyInt>,
+        last -> Unsigned<BigInt>,
+    }
+}
+
+table! {
+    sound_checks (instrument_id) {
+        instrument_id -> Unsigned<BigInt>,
+        sound_check -> Text,
     }
 }
 
@@ -154,5 +178,6 @@ allow_tables_to_appear_in_same_query!(
     events,
     long_takes,
     waiting_files,
-    patterns
+    patterns,
+    sound_checks
 );

@@ -19,13 +19,21 @@ impl TestDatabase {
     pub async fn create() -> anyhow::Result<Self> {
         let server = std::env::var("LADDER_TEST_DATABASE_URL")
             .context("LADDER_TEST_DATABASE_URL is not set: run the tests through bin/test")?;
+        Self::create_on(&server).await
+    }
+
+    /// Makes one on a server.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn create_on(server: &str) -> anyhow::Result<Self> {
         let server = server.trim_end_matches('/').to_owned();
         let name = format!(
             "ladder_test_{}_{}",
             std::process::id(),
             COUNT.fetch_add(1, Ordering::Relaxed)
         );
-        let mut connection = AsyncMysqlConnection::establish(&format!("{server}/mysql")).await?;
+        let mut connection = AsyncMysqlConnection::establish(&format!("{server}/")).await?;
         connection
             .batch_execute(&format!("CREATE DATABASE {name} CHARACTER SET utf8mb4"))
             .await?;
@@ -38,7 +46,7 @@ impl TestDatabase {
 
     /// Removes it. To be called at the end of a test; a test that panics leaves its database to the temporary server that `bin/test` ends.
     pub async fn remove(self) -> anyhow::Result<()> {
-        let mut connection = AsyncMysqlConnection::establish(&format!("{}/mysql", self.server)).await?;
+        let mut connection = AsyncMysqlConnection::establish(&format!("{}/", self.server)).await?;
         connection
             .batch_execute(&format!("DROP DATABASE {}", self.name))
             .await?;

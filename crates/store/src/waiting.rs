@@ -1,11 +1,13 @@
 //! Files that were dropped on the page and are not yet taken in.
 
-use crate::instruments::last_id;
+use crate::events::Told;
+use crate::instruments::{FormColumns, add_takes, create, form_of, last_id, lock};
 use crate::schema::{recordings, waiting_files};
-use crate::{RecordingForm, Store};
+use crate::{NewTake, Recording, RecordingForm, Store};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use serde_json::Value;
+use instrument::{Fact, Plan, Said, Target};
+use serde_json::{Value, json};
 
 /// A file that waits.
 #[derive(Debug, Clone)]
@@ -24,90 +26,178 @@ pub struct WaitingRow {
     pub frames: u64,
 }
 
+impl WaitingRow {
+    /// Its recording.
+    pub fn recording(&self) -> Recording {
+        Recording {
+            hash: self.recording.clone(),
+            form: self.form,
+            frames: self.frames,
+        }
+    }
+}
+
+/// Files that become takes of one instrument.
+#[derive(Debug, Clone)]
+pub struct TakenIn {
+    /// The name of a new instrument; `None` takes them into the one where they wait.
+    pub name: Option<String>,
+    /// The plan that has a cell for each.
+    pub plan: Plan,
+    /// The plan that it was made from: where it is another one by now, nothing is taken in.
+    pub from_plan: Plan,
+    /// Their takes.
+    pub takes: Vec<NewTake>,
+    /// The files that wait no longer.
+    pub files: Vec<u64>,
+}
+
+type Columns = ((u64, String, String, String), FormColumns, u64);
+
 impl Store {
     /// Adds one, whose recording lies under its hash.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn add_waiting(
         &self,
         instrument: u64,
         name: &str,
-        recording: &str,
-        form: RecordingForm,
-        frames: u64,
+        recording: &Recording,
         heard: &Value,
     ) -> anyhow::Result<u64> {
-        let mut connection = self.connection().await?;
-        Self::note_recording(&mut connection, recording, form, frames).await?;
-        diesel::insert_into(waiting_files::table)
-            .values((
-                waiting_files::instrument_id.eq(instrument),
-                waiting_files::name.eq(name),
-                waiting_files::recording.eq(recording),
-                waiting_files::heard.eq(heard.to_string()),
-            ))
-            .execute(&mut connection)
-            .await?;
-        let id = last_id(&mut connection).await?;
-        self.append_event(&mut connection, instrument, "file", "{}")
-            .await?;
-        Ok(id)
+        self.write(async |connection| {
+            anyhow::ensure!(
+                lock(connection, instrument).await?,
+                "There is no such instrument."
+            );
+            diesel::insert_into(waiting_files::table)
+                .values((
+                    waiting_files::instrument_id.eq(instrument),
+                    waiting_files::name.eq(name),
+                    waiting_files::recording.eq(&recording.hash),
+                    waiting_files::heard.eq(heard.to_string()),
+                ))
+                .execute(connection)
+                .await?;
+            let id = last_id(connection).await?;
+            Ok((id, Told::of(instrument, "file", json!({}))))
+        })
+        .await
     }
 
     /// Those of an instrument, by name.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn waiting(&self, instrument: u64) -> anyhow::Result<Vec<WaitingRow>> {
-        type Columns = ((u64, String, String, String), (u32, u16, u16, u64));
-        let mut connection = self.connection().await?;
-        let rows: Vec<Columns> = waiting_files::table
-            .inner_join(recordings::table.on(recordings::hash.eq(waiting_files::recording)))
-            .filter(waiting_files::instrument_id.eq(instrument))
-            .order((waiting_files::name, waiting_files::id))
-            .select((
-                (
-                    waiting_files::id,
-                    waiting_files::name,
-                    waiting_files::recording,
-                    waiting_files::heard,
-                ),
-                (
-                    recordings::rate_hz,
-                    recordings::channels,
-                    recordings::bits,
-                    recordings::frames,
-                ),
-            ))
-            .load(&mut connection)
+        let rows: Vec<Columns> = self
+            .read(async |connection| {
+                Ok(waiting_files::table
+                    .inner_join(recordings::table.on(recordings::hash.eq(waiting_files::recording)))
+                    .filter(waiting_files::instrument_id.eq(instrument))
+                    .order((waiting_files::name, waiting_files::id))
+                    .select((
+                        (
+                            waiting_files::id,
+                            waiting_files::name,
+                            waiting_files::recording,
+                            waiting_files::heard,
+                        ),
+                        (recordings::rate_hz, recordings::channels, recordings::bits),
+                        recordings::frames,
+                    ))
+                    .load(connection)
+                    .await?)
+            })
             .await?;
         rows.into_iter()
-            .map(
-                |((id, name, recording, heard), (rate_hz, channels, bits, frames))| {
-                    Ok(WaitingRow {
-                        id,
-                        name,
-                        recording,
-                        heard: serde_json::from_str(&heard)?,
-                        form: RecordingForm {
-                            rate_hz,
-                            channels,
-                            bits,
-                        },
-                        frames,
-                    })
-                },
-            )
+            .map(|((id, name, recording, heard), form, frames)| {
+                Ok(WaitingRow {
+                    id,
+                    name,
+                    recording,
+                    heard: serde_json::from_str(&heard)?,
+                    form: form_of(form),
+                    frames,
+                })
+            })
             .collect()
     }
 
-    /// They wait no longer: taken in, or not wanted.
+    /// They wait no longer: they are not wanted.
+    ///
+    /// # Errors
+    /// Those of the database.
     pub async fn forget_waiting(&self, instrument: u64, ids: &[u64]) -> anyhow::Result<()> {
-        let mut connection = self.connection().await?;
-        diesel::delete(
-            waiting_files::table.filter(
-                waiting_files::instrument_id
+        self.write(async |connection| {
+            lock(connection, instrument).await?;
+            let of = waiting_files::instrument_id
+                .eq(instrument)
+                .and(waiting_files::id.eq_any(ids.to_vec()));
+            diesel::delete(waiting_files::table.filter(of))
+                .execute(connection)
+                .await?;
+            Ok(((), Told::of(instrument, "file", json!({}))))
+        })
+        .await
+    }
+
+    /// Files become takes, of this instrument or of new ones: all of them, or none. Gives the instruments. A [`work::Refusal`] where the plan or
+    /// the files are others by now.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn take_in(&self, instrument: u64, all: &[TakenIn]) -> anyhow::Result<Vec<u64>> {
+        self.write(async |connection| {
+            anyhow::ensure!(
+                lock(connection, instrument).await?,
+                "There is no such instrument."
+            );
+            let (mut into_all, mut told) = (Vec::new(), Told::of(instrument, "file", json!({})));
+            for taken in all {
+                let of = waiting_files::instrument_id
                     .eq(instrument)
-                    .and(waiting_files::id.eq_any(ids.to_vec())),
-            ),
-        )
-        .execute(&mut connection)
-        .await?;
-        self.append_event(&mut connection, instrument, "file", "{}").await
+                    .and(waiting_files::id.eq_any(taken.files.clone()));
+                let gone = diesel::delete(waiting_files::table.filter(of))
+                    .execute(connection)
+                    .await?;
+                if gone != taken.files.len() {
+                    return Err(work::refusal(
+                        "A file was taken in meanwhile: look at the list again.",
+                    ));
+                }
+                let plan = serde_json::to_value(&taken.plan)?;
+                let into = match &taken.name {
+                    Some(name) => {
+                        let id = create(connection, name, &plan.to_string()).await?;
+                        told.add(id, "instrument", json!({}));
+                        lock(connection, id).await?;
+                        id
+                    }
+                    None => {
+                        let facts = crate::changes::load(connection, instrument).await?;
+                        let said = facts.get(&(Target::Instrument, Fact::Plan));
+                        let now = said.map(|plan| serde_json::from_value::<Plan>(plan.clone()));
+                        if now.transpose()?.is_some_and(|now| now != taken.from_plan) {
+                            return Err(work::refusal(
+                                "The plan was changed meanwhile: look at the list again.",
+                            ));
+                        }
+                        let wish = (Target::Instrument, Fact::Plan, Said::Value(plan));
+                        told.extend(
+                            crate::changes::change(connection, instrument, "take files in", vec![wish])
+                                .await?,
+                        );
+                        instrument
+                    }
+                };
+                let (_, of_takes) = add_takes(connection, into, &taken.takes).await?;
+                told.extend(of_takes);
+                into_all.push(into);
+            }
+            Ok((into_all, told))
+        })
+        .await
     }
 }

@@ -1,7 +1,7 @@
 //! A program written out.
 
-use crate::Library;
-use anyhow::{Context, bail};
+use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
+use anyhow::Context;
 use formats::{Format, Loss, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
 use program::Program;
 use serde::{Deserialize, Serialize};
@@ -27,6 +27,83 @@ pub struct Exported {
     pub losses: Vec<Loss>,
 }
 
+/// Where the audio of a program's samples is.
+pub trait Samples {
+    /// The whole of a sample, by its `source`.
+    ///
+    /// # Errors
+    /// Where it is not there or cannot be read.
+    fn audio(&self, sample: &program::Sample) -> anyhow::Result<signal::Audio>;
+}
+
+/// Writes an instrument out, as it was when that was asked for.
+#[derive(Debug, Clone)]
+pub struct Export {
+    /// What to write.
+    pub settings: ExportSettings,
+    /// The program and its takes.
+    pub snapshot: Snapshot,
+    /// The snapshot's own name: what is written is named after it.
+    pub name: String,
+}
+
+struct OfSnapshot<'a> {
+    library: &'a dyn Library,
+    snapshot: &'a Snapshot,
+}
+
+impl Samples for OfSnapshot<'_> {
+    fn audio(&self, sample: &program::Sample) -> anyhow::Result<signal::Audio> {
+        let id = take_of_source(&sample.source)?;
+        let take = self.snapshot.takes.get(&id).context("a take is not there")?;
+        let of = (
+            usize::from(sample.first_channel),
+            usize::from(sample.source_channels),
+        );
+        take.audio(self.library, of, 0, u64::MAX)
+    }
+}
+
+/// Where exports lie.
+pub const EXPORTS: &str = "exports/";
+
+impl Export {
+    /// Does it.
+    ///
+    /// # Errors
+    /// Those of the library; a [`crate::Refusal`] where it is cancelled, or the format cannot hold it.
+    pub fn run(&self, library: &dyn Library, watch: &Watch) -> anyhow::Result<Outcome> {
+        let ending = match self.settings.format {
+            Format::Sfz => "zip",
+            Format::SoundFont2 => "sf2",
+        };
+        let file = library.temporary()?;
+        let mut out = std::io::BufWriter::new(file.reopen()?);
+        let samples = OfSnapshot {
+            library,
+            snapshot: &self.snapshot,
+        };
+        let exported = export(
+            &self.snapshot.program,
+            self.settings,
+            &samples,
+            &mut out,
+            |done| watch.tell(done).is_ok(),
+        )?;
+        out.flush()?;
+        let path = format!("{EXPORTS}{}-{}.{ending}", self.name, self.settings.bits);
+        let size = file.as_file().metadata()?.len();
+        library.put_file(&path, file.path())?;
+        watch.tell(1.0)?;
+        Ok(Outcome {
+            result: serde_json::json!({
+                "file": path, "name": exported.name, "bytes": size, "losses": exported.losses,
+            }),
+            ..Outcome::default()
+        })
+    }
+}
+
 /// Writes a program to `out`, one sample at a time. `progress` is told how far it is, 0 to 1, and stops it by answering false.
 ///
 /// # Errors
@@ -34,22 +111,22 @@ pub struct Exported {
 pub fn export(
     program: &Program,
     settings: ExportSettings,
-    library: &impl Library,
+    samples: &impl Samples,
     out: &mut (impl Write + Seek),
     mut progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lower(program, settings.format);
     if lowered.program.regions.is_empty() {
-        bail!("There is nothing to export yet: record something first.");
+        return Err(refusal("There is nothing to export yet: record something first."));
     }
     let total = lowered.bakes.len() as f64;
     let audio = |index: usize| -> anyhow::Result<signal::Audio> {
         if !progress(index as f64 / total) {
-            bail!("Cancelled.");
+            return Err(refusal("Cancelled."));
         }
         let plan = &lowered.bakes[index];
         let sample = &program.samples[plan.sample];
-        let audio = library
+        let audio = samples
             .audio(sample)
             .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
         Ok(bake(&audio, plan))
@@ -106,14 +183,14 @@ fn sfz_zip(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::Library;
+    use crate::Samples;
     use program::{Region, RoundRobin, Sample, Strand};
     use signal::Audio;
     use std::io::{Cursor, Read};
 
     struct Tones;
 
-    impl Library for Tones {
+    impl Samples for Tones {
         fn audio(&self, sample: &Sample) -> anyhow::Result<Audio> {
             anyhow::ensure!(sample.source != "gone", "it is not there");
             let tone: Vec<f32> = (0..sample.frames)

@@ -1,35 +1,35 @@
-//! The long jobs: measuring a take, exporting a program. Audio comes through a [`Library`].
+//! The long jobs: measuring, rendering, making, seeking, bringing and exporting, one type each. Audio comes through a [`Library`].
 
+mod bringing;
 mod export;
+mod job;
+mod library;
 mod looped;
+mod making;
+mod measured;
+mod measuring;
 mod midi;
 mod overview;
+mod recording;
+mod rendering;
 mod report;
+mod seeking;
+mod treated;
 
-pub use export::{ExportSettings, Exported, export};
+pub use bringing::{Import, read_file};
+pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export};
+pub use job::{Effect, JobKind, MadeTake, Outcome, in_place_of};
+pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
 pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
+pub use making::Make;
+pub use measured::measure_part;
+pub use measuring::{DRAWN_FROM_FRAMES, Draw, Measure, THUMBNAIL_COLUMNS, Untreated};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
-pub use overview::{OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of};
+pub use overview::{
+    OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of, levels_path, peaks_path,
+};
+pub use recording::{NewTake, Part, Recording, RecordingForm};
+pub use rendering::Render;
 pub use report::{FileReport, LoopReport};
-
-use signal::{Audio, Measurement};
-
-/// Columns of a board's thumbnail.
-pub const THUMBNAIL_COLUMNS: usize = 64;
-
-/// Where the audio of a program's samples is.
-pub trait Library {
-    /// The whole of a sample, by its `source`.
-    ///
-    /// # Errors
-    /// Where it is not there or cannot be read.
-    fn audio(&self, sample: &program::Sample) -> anyhow::Result<Audio>;
-}
-
-/// Measures a take and draws its thumbnail.
-pub fn measure_take(audio: &Audio) -> (Measurement, Vec<u8>) {
-    (
-        signal::measure(audio),
-        signal::thumbnail(audio, THUMBNAIL_COLUMNS),
-    )
-}
+pub use seeking::{Seek, loops_of};
+pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, source_of, take_of_source};

@@ -13,6 +13,16 @@ const PEAK_BYTES: u64 = 6;
 const HEADER_BYTES: u64 = 16;
 const FULL: f32 = 32_767.0;
 
+/// Where the peaks of a recording lie.
+pub fn peaks_path(recording: &str) -> String {
+    format!("overviews/{recording}.pyramid")
+}
+
+/// Where its levels lie.
+pub fn levels_path(recording: &str) -> String {
+    format!("overviews/{recording}.levels")
+}
+
 /// Where in the peaks' file what lies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Overview {

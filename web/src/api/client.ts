@@ -15,7 +15,17 @@ export type Fact = Schemas["Fact"];
 export type TakeLoop = Schemas["TakeLoop"];
 export type Treatment = Schemas["Treatment"];
 
-export const api = createClient<paths>({ baseUrl: "/" });
+/** What did not arrive at all is said in words. */
+async function ask(request: Request): Promise<Response> {
+  try {
+    return await fetch(request);
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Error("Ladder does not answer just now. What was kept is safe; try again in a moment.");
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/", fetch: ask });
 
 /** The answer, or an error with the server's sentence. */
 export function answer<T>(outcome: { data?: T; error?: unknown; response: Response }): T {

@@ -108,7 +108,8 @@ export async function findMidi(): Promise<void> {
     return;
   }
   try {
-    midi = await navigator.requestMIDIAccess();
+    // Asked for once: ports of a second answer would be heard beside those of the first.
+    midi ??= await navigator.requestMIDIAccess();
     midi.onstatechange = listMidi;
     useDevices.setState({ midiMissing: undefined });
     listMidi();

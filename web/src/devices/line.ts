@@ -1,8 +1,10 @@
 // The line from this computer's input to the server: numbered frames, kept until they are acknowledged and sent again after a break.
 import { create } from "zustand";
 import type { Schemas } from "../api/client";
+import { lineUrl } from "../api/live";
 import type { CapturedBlock } from "./capture-worklet";
 import workletUrl from "./capture-worklet.ts?worker&url";
+import { sayError } from "../state/view";
 import { midiAccess, sentenceOf, useChoices } from "./devices";
 
 type Order = Schemas["Order"];
@@ -53,42 +55,78 @@ export class Line {
   private readonly clock: number[] = [];
   private readAt = 0;
   private ticking: ReturnType<typeof setInterval> | undefined;
-  /** What has left already: the server sends again after a break what it has not heard of. */
+  /** What has left already of the run that the line belongs to: the server sends again after a break what it has not heard of. */
   private readonly left = new Set<number>();
+  private run: string | undefined;
+  /** Channels on which notes may sound in the device. */
+  private readonly midiChannels = new Set<number>();
+  private node: AudioWorkletNode | undefined;
+  private deviceGone = false;
+  private awake: WakeLockSentinel | undefined;
   private constructor(
     readonly instrument: number,
     private readonly context: AudioContext,
-    private readonly stream: MediaStream,
+    private stream: MediaStream,
     private readonly channels: number,
   ) {}
 
   /** Opens the chosen input without any processing, at the plan's rate: where the device runs at another, the browser converts once. */
   static async open(instrument: number, rate: number, channels: number): Promise<Line> {
-    const { input } = useChoices.getState();
-    let stream: MediaStream;
+    const stream = await openInput(channels);
+    let context: AudioContext | undefined;
     try {
-      stream = await navigator.mediaDevices.getUserMedia({
-        audio: { deviceId: input ? { exact: input } : undefined, channelCount: { ideal: channels }, echoCancellation: false, autoGainControl: false, noiseSuppression: false },
-      });
+      context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
+      await context.audioWorklet.addModule(workletUrl);
+      await context.resume();
     } catch (error) {
+      // Nothing is held that is not used.
+      stopTracks(stream);
+      void context?.close();
       throw new Error(sentenceOf(error));
     }
-    const context = new AudioContext({ sampleRate: rate, latencyHint: "interactive" });
-    await context.audioWorklet.addModule(workletUrl);
-    await context.resume();
     const line = new Line(instrument, context, stream, channels);
-    const track = stream.getAudioTracks()[0];
-    useLine.setState({ ...CLOSED, open: true, rate: context.sampleRate, deviceRate: track?.getSettings().sampleRate, device: track?.label ?? "" });
-    track?.addEventListener("ended", () => {
-      line.say({ device: { name: null } });
-      useLine.setState({ says: "The input device has gone. Plug it in again and go on: what was kept is safe." });
-    });
+    useLine.setState({ ...CLOSED, open: true, rate: context.sampleRate });
+    line.watchDevice();
     return line;
+  }
+
+  /** Tells of the device, and waits for it where it goes: what comes meanwhile is silence, and counted as lost. */
+  private watchDevice(): void {
+    const track = this.stream.getAudioTracks()[0];
+    useLine.setState({ deviceRate: track?.getSettings().sampleRate, device: track?.label ?? "" });
+    track?.addEventListener("ended", () => {
+      if (this.ended) return;
+      this.deviceGone = true;
+      this.say({ device: { name: null } });
+      useLine.setState({ says: "The input device has gone. Plug it in again: the recording goes on by itself, and what was kept is safe." });
+      navigator.mediaDevices.addEventListener("devicechange", this.seekDevice);
+    });
+  }
+
+  private readonly seekDevice = () => {
+    if (!this.deviceGone || this.ended) return;
+    void openInput(this.channels)
+      .then((stream) => {
+        if (this.ended || !this.deviceGone) return stopTracks(stream);
+        navigator.mediaDevices.removeEventListener("devicechange", this.seekDevice);
+        this.deviceGone = false;
+        this.stream = stream;
+        this.connectDevice();
+        this.watchDevice();
+        this.say({ device: { name: useLine.getState().device } });
+        useLine.setState({ says: undefined });
+        return undefined;
+      })
+      // It is another that was plugged in: this one is still waited for.
+      .catch(() => undefined);
+  };
+
+  private connectDevice(): void {
+    if (this.node) new MediaStreamAudioSourceNode(this.context, { mediaStream: this.stream }).connect(this.node);
   }
 
   /** Frames per block are few: the meter follows the sound. */
   begin(): void {
-    const source = new MediaStreamAudioSourceNode(this.context, { mediaStream: this.stream });
     const node = new AudioWorkletNode(this.context, "ladder-capture", {
       numberOfOutputs: 0,
       channelCount: this.channels,
@@ -96,11 +134,26 @@ export class Line {
       processorOptions: { channels: this.channels },
     });
     node.port.onmessage = (event: MessageEvent<CapturedBlock>) => this.take(event.data);
-    source.connect(node);
+    this.node = node;
+    this.connectDevice();
+    window.addEventListener("beforeunload", this.warn);
+    // A screen that goes dark may take the timers of a long take with it.
+    void navigator.wakeLock?.request("screen").then(
+      (lock) => {
+        if (this.ended) void lock.release();
+        else this.awake = lock;
+      },
+      () => undefined,
+    );
     // Not where blocks arrive: in step with the rendering, a reading falls into the middle of it and is off by some quanta.
     this.ticking = setInterval(() => this.readClock(), CLOCK_EVERY_MS);
     this.connect();
   }
+
+  /** A page that is left takes with it what the server has not heard. */
+  private readonly warn = (event: BeforeUnloadEvent) => {
+    if (this.keptFrames > this.context.sampleRate) event.preventDefault();
+  };
 
   private take({ first, samples, lost, origin }: CapturedBlock): void {
     if (this.ended) return;
@@ -113,9 +166,10 @@ export class Line {
     const frames = samples.length / this.channels;
     this.kept.push({ first, frames, bytes });
     this.keptFrames += frames;
-    if (lost > 0) {
-      this.say({ lost: { frames: lost } });
-      useLine.setState((state) => ({ lostFrames: state.lostFrames + lost }));
+    const gone = this.deviceGone ? frames : lost;
+    if (gone > 0) {
+      this.say({ lost: { frames: gone } });
+      useLine.setState((state) => ({ lostFrames: state.lostFrames + gone }));
     }
     // A line that stays away longer than memory lasts: the oldest goes, and is counted.
     while (this.keptFrames > MOST_KEPT_SECONDS * this.context.sampleRate) {
@@ -135,22 +189,17 @@ export class Line {
 
   private connect(): void {
     if (this.ended) return;
-    const socket = new WebSocket(`ws://${location.host}/api/instruments/${this.instrument}/line`);
-    let greeted = false;
+    const socket = new WebSocket(lineUrl(`/api/instruments/${this.instrument}/line`));
     socket.onmessage = (event: MessageEvent<string>) => {
       const message = JSON.parse(event.data) as ToPage;
       if (message === "finished") return this.close();
-      if ("acknowledged" in message) {
-        this.acknowledged(message.acknowledged.frame);
-        if (!greeted) {
-          // After a break everything that is not safe goes out again, oldest first.
-          greeted = true;
-          this.socket = socket;
-          useLine.setState({ connected: true });
-          for (const block of this.kept) socket.send(block.bytes);
-          for (const order of this.orders.splice(0)) this.say({ order: { order } });
-        }
-      } else if ("midi" in message) {
+      if ("refused" in message) {
+        this.close();
+        return sayError(new Error(message.refused.sentence));
+      }
+      if ("opened" in message) this.greeted(socket, message.opened.run, message.opened.frame ?? undefined);
+      else if ("acknowledged" in message) this.acknowledged(message.acknowledged.frame);
+      else if ("midi" in message) {
         if (this.first(message.midi.number)) this.sendMidi(message.midi);
       } else if ("play" in message) {
         if (this.first(message.play.number)) void this.play(message.play);
@@ -163,6 +212,20 @@ export class Line {
       useLine.setState({ connected: false });
       if (!this.ended) setTimeout(() => this.connect(), AGAIN_AFTER_MS);
     };
+  }
+
+  /** After a break everything that is not safe goes out again, oldest first. */
+  private greeted(socket: WebSocket, run: string, wanted: number | undefined): void {
+    // Another run than before (the server was started again) counts its messages anew.
+    if (this.run !== run) this.left.clear();
+    this.run = run;
+    if (wanted !== undefined) this.acknowledged(wanted);
+    this.socket = socket;
+    useLine.setState({ connected: true });
+    const oldest = this.kept[0]?.first;
+    if (oldest !== undefined && wanted !== undefined && oldest > wanted) this.say({ oldest: { frame: oldest } });
+    for (const block of this.kept) socket.send(block.bytes);
+    for (const order of this.orders.splice(0)) this.say({ order: { order } });
   }
 
   private acknowledged(frame: number): void {
@@ -210,6 +273,7 @@ export class Line {
       useLine.setState({ says: "The MIDI output is not there: choose one, or plug it in." });
       return;
     }
+    if ((bytes[0]! & 0xf0) === 0x90) this.midiChannels.add(bytes[0]! & 0x0f);
     const at = this.timeOf(frame);
     const late = performance.now() - at;
     output.send(bytes, Math.max(at, performance.now()));
@@ -249,11 +313,40 @@ export class Line {
   }
 
   close(): void {
+    if (this.ended) return;
     this.ended = true;
     clearInterval(this.ticking);
+    window.removeEventListener("beforeunload", this.warn);
+    navigator.mediaDevices.removeEventListener("devicechange", this.seekDevice);
+    void this.awake?.release();
+    this.silence();
     this.socket?.close();
-    for (const track of this.stream.getTracks()) track.stop();
+    stopTracks(this.stream);
     void this.context.close();
     useLine.setState(CLOSED);
+  }
+
+  /** A device whose notes were scheduled is left silent: what has not left does not, pedals and keys go up, all sound ends (MIDI 1.0, CC 64, 123, 120). */
+  private silence(): void {
+    const output = midiAccess()?.outputs.get(useChoices.getState().midiOutput);
+    if (!output) return;
+    (output as { clear?: () => void }).clear?.();
+    for (const channel of this.midiChannels) for (const [number, value] of [[64, 0], [123, 0], [120, 0]] as const) output.send([0xb0 | channel, number, value]);
+  }
+}
+
+function stopTracks(stream: MediaStream): void {
+  for (const track of stream.getTracks()) track.stop();
+}
+
+/** The chosen input without any processing. */
+async function openInput(channels: number): Promise<MediaStream> {
+  const { input } = useChoices.getState();
+  try {
+    return await navigator.mediaDevices.getUserMedia({
+      audio: { deviceId: input ? { exact: input } : undefined, channelCount: { ideal: channels }, echoCancellation: false, autoGainControl: false, noiseSuppression: false },
+    });
+  } catch (error) {
+    throw new Error(sentenceOf(error));
   }
 }

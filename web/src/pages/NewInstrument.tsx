@@ -8,6 +8,7 @@ import { Brand } from "../parts/Brand";
 import { Choice } from "../parts/Choice";
 import { Workbench } from "../parts/Workbench";
 import { costQuery, patternsQuery, rigsQuery } from "../state/queries";
+import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
 import { type How, HOWS, type Kind, KINDS, PlanForm } from "../steps/PlanForm";
 import { paintPlan, planPlot } from "../steps/paintPlan";
@@ -50,6 +51,7 @@ export function NewInstrument() {
       .catch(sayError);
   }, [kind, how, rigNow, look]);
   const plan = offer?.plan;
+  const [pending, begin] = usePending();
   const setPlan = (next: Plan) => setOffer((before) => ({ plan: next, reasons: before?.reasons ?? [] }));
   const cells = useMemo(() => (plan ? plannedCells(plan) : []), [plan]);
   const view = useView();
@@ -85,7 +87,7 @@ export function NewInstrument() {
                 <input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1 text-[15px]" data-part="name" value={name} placeholder={known?.name.replace(/ \(.*/, "") ?? "New instrument"} maxLength={120} onChange={(event) => setName(event.target.value)} />
               </label>
               {patterns.length > 0 && <div className="w-40"><Choice label="Begin with a pattern" value="" onChange={(id) => { const pattern = patterns.find((p) => String(p.id) === id); if (pattern) { setHow(pattern.plan.source.how ?? "over_midi"); setKind(pattern.plan.kind); setOffer({ plan: pattern.plan, reasons: [] }); } }} options={patterns.map((p) => ({ value: String(p.id), name: p.name }))} /></div>}
-              <button className="button act" onClick={() => void create().catch(sayError)}>Make it and go on to Record</button>
+              <button className="button act" disabled={pending} onClick={() => begin(create)}>Make it and go on to Record</button>
             </div>
             <div className="grid grid-cols-4 gap-2" role="radiogroup" aria-label="How it is recorded">
               {HOWS.map((h) => (

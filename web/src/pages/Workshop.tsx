@@ -4,16 +4,17 @@ import { Link, useParams } from "@tanstack/react-router";
 import { Dialog, DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { answer, api, type InstrumentView, type Plan, type Progress } from "../api/client";
+import { lookAt } from "../api/live";
 import { boardCells, type BoardCell, centsFromPlan, seamOf } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
 import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
-import { JobBar } from "../parts/JobBar";
+import { Failed, JobBar } from "../parts/JobBar";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
 import { paintWave } from "../parts/paint";
 import { Workbench } from "../parts/Workbench";
 import { keyOfLetter, listenToMidi, player, useSound } from "../sound/player";
-import { useLive } from "../state/live";
+import { progressNow, useLive } from "../state/live";
 import { exportsQuery, makingsQuery, instrumentQuery, thumbnailsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 import { ExportBench } from "../steps/Export";
@@ -34,7 +35,12 @@ export function Workshop() {
   const id = Number(params.id);
   const step = (STEPS as readonly string[]).includes(params.step ?? "") ? (params.step as Step) : "plan";
   const query = useQuery(instrumentQuery(id));
-  if (query.isError) {
+  useEffect(() => {
+    lookAt(id);
+    return () => lookAt(undefined);
+  }, [id]);
+  // A page that is open stays open: what could not be fetched anew is fetched again.
+  if (query.isError && !query.data) {
     return (
       <div className="p-6">
         <Brand />
@@ -44,13 +50,13 @@ export function Workshop() {
     );
   }
   if (!query.data) return <p className="p-6 text-ink3">Opening…</p>;
-  return <Open key={id} view={query.data} step={step} />;
+  return <Open key={id} view={query.data} at={query.dataUpdatedAt} step={step} />;
 }
 
-function Open({ view, step }: { view: InstrumentView; step: Step }) {
+function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step }) {
   const thumbs = useQuery(thumbnailsQuery(view.id)).data;
-  const live = useLive((state) => state.progress[view.id]);
-  const progress: Progress | undefined = live ?? view.run ?? undefined;
+  const heard = useLive((state) => state.progress[view.id]);
+  const progress = progressNow(heard, view.run, at);
   const { focus, chosen, choose, look, pass, setPass } = useView();
   const shown = Math.min(pass, view.plan.passes.length - 1);
   const cells = useMemo(() => boardCells(view, shown), [view, shown]);
@@ -239,7 +245,7 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
   const { meter, rate, heads, of } = useSound();
   const connected = useLive((state) => state.connected);
   const taken = cells.filter((c) => c.take).length;
-  const waiting = view.takes.filter((t) => !t.facts).length;
+  const waiting = view.takes.filter((t) => !t.facts).length - view.unmeasured.length;
   const looped = cells.filter((c) => c.take?.treatment?.loop).length;
   const level = meter.peak > 1e-5 ? Math.round(20 * Math.log10(meter.peak)) : undefined;
   return (
@@ -249,6 +255,7 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
       <span>{chosen.size} of {cells.length} cells chosen</span>
       <button className="rounded px-1 hover:bg-line2" aria-pressed={raw} title="R switches between the take as it was recorded and as it is treated" onClick={() => setRaw(!raw)}>Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b></button>
       <span>{taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}</span>
+      {view.unmeasured.length > 0 && <Failed jobs={view.unmeasured} what={view.unmeasured.length === 1 ? "A take could not be measured" : `${view.unmeasured.length} takes could not be measured`} />}
       <RunningJob id={view.id} />
       {progress?.state === "recording" && <span>recording {progress.done + 1} of {progress.total}</span>}
       <span className="grow" />
@@ -270,8 +277,8 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
 function RunningJob({ id }: { id: number }) {
   const jobs = useQuery(makingsQuery(id)).data;
   const busy = jobs?.find((job) => job.state === "running" || job.state === "waiting");
-  const failed = jobs?.[0]?.state === "failed" ? jobs[0].error : undefined;
-  if (!busy) return failed && failed !== "Cancelled." ? <span className="truncate text-mark">{failed}</span> : null;
+  const newest = jobs?.[0];
+  if (!busy) return newest?.state === "failed" ? <Failed jobs={[newest]} /> : null;
   const { doing, cancelled } = JOBS[busy.kind] ?? JOBS.render!;
   return (
     <span className="flex items-center gap-2" data-part="job">
@@ -329,14 +336,8 @@ const SHORTCUTS = [
 /** Keys that work on every step. */
 function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[]; plot: Plot | undefined }) {
   const [open, setOpen] = useState(false);
-  const { toast, say } = useView();
   const [sounding, setSounding] = useState<number | undefined>();
   const lastWorst = useRef<string | undefined>(undefined);
-  useEffect(() => {
-    if (!toast) return;
-    const timer = setTimeout(() => say(undefined), 6000);
-    return () => clearTimeout(timer);
-  }, [toast, say]);
   useEffect(() => {
     const typing = (event: KeyboardEvent) => event.target instanceof HTMLInputElement || (event.target instanceof HTMLElement && event.target.closest("[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
     const down = (event: KeyboardEvent) => {

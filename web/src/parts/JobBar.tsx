@@ -1,25 +1,49 @@
-// A job that is going: how far it is, how long it will still take, and Cancel.
+// A job that is going: how far it is, how long it will still take, and Cancel; one that failed: why, and once more.
 import { useMemo } from "react";
-import { answer, api, type Schemas } from "../api/client";
+import { answer, api, type JobView } from "../api/client";
 import { duration } from "../model/units";
-import { sayError, useView } from "../state/view";
+import { queries } from "../state/client";
+import { usePending } from "../state/pending";
+import { useView } from "../state/view";
 
 /** Until so much of it was seen to be done, and so many seconds have passed, nothing is foretold. */
 const SEEN_SHARE = 0.03;
 const SEEN_S = 1.5;
 
-export function JobBar({ job, width, cancelled }: { job: Schemas["JobView"]; width: string; cancelled?: string }) {
+export function JobBar({ job, width, cancelled }: { job: JobView; width: string; cancelled?: string }) {
   const left = useSecondsLeft(job.id, job.share);
+  const [pending, begin] = usePending();
   const cancel = async () => {
-    answer(await api.POST("/api/jobs/{id}/cancel", { params: { path: { id: job.id } } }));
-    if (cancelled) useView.getState().say(cancelled);
+    const then = answer(await api.POST("/api/jobs/{id}/cancel", { params: { path: { id: job.id } } }));
+    const { say } = useView.getState();
+    if (then.state === "cancelled") say(cancelled ?? "Cancelled.");
+    else say(then.state === "done" ? "It was done already: nothing was cancelled." : "It had ended already.");
+    await queries.invalidateQueries({ queryKey: ["exports"] });
   };
   return (
     <>
       <progress className={`h-2 ${width}`} value={job.share} max={1} aria-label="Done" />
+      {job.tries > 1 && <span className="whitespace-nowrap text-ink3">try {job.tries} of 3</span>}
       {left !== undefined && <span className="num whitespace-nowrap text-ink3">{duration(left)} left</span>}
-      <button className="rounded px-1 underline hover:bg-line2" onClick={() => void cancel().catch(sayError)}>Cancel</button>
+      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(cancel)}>Cancel</button>
     </>
+  );
+}
+
+/** Jobs that ended badly, as one: what went wrong with the first, and all of them once more. */
+export function Failed({ jobs, what }: { jobs: JobView[]; what?: string }) {
+  const [pending, begin] = usePending();
+  const again = async () => {
+    for (const job of jobs) answer(await api.POST("/api/jobs/{id}/again", { params: { path: { id: job.id } } }));
+    await queries.invalidateQueries({ queryKey: ["exports"] });
+  };
+  const [first] = jobs;
+  if (!first) return null;
+  return (
+    <span className="flex min-w-0 items-center gap-2" data-part="failed">
+      <span className="truncate text-mark" title={first.error ?? undefined}>{what ? `${what}: ` : ""}{first.error}</span>
+      <button className="shrink-0 rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>Try again</button>
+    </span>
   );
 }
 

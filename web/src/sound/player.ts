@@ -147,17 +147,25 @@ class Player {
     return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}${stage ? `&stage=${stage}` : ""}`, rate: take.rate_hz, channels });
   }
 
-  /** One beat of a count-in. */
-  async click(first: boolean): Promise<void> {
+  /** The beats of a count-in, the first after a while; gives what silences those that have not come. */
+  async countIn(beats: number, everyMs: number, afterMs: number): Promise<() => void> {
+    const asked = performance.now();
     await this.start();
-    if (!this.context) return;
-    const now = this.context.currentTime;
-    const gain = new GainNode(this.context, { gain: 0.25 });
-    gain.gain.exponentialRampToValueAtTime(1e-4, now + 0.05);
-    const beat = new OscillatorNode(this.context, { frequency: first ? 1600 : 1000 });
-    beat.connect(gain).connect(this.context.destination);
-    beat.start(now);
-    beat.stop(now + 0.06);
+    const { context } = this;
+    if (!context) return () => undefined;
+    const begin = context.currentTime + (afterMs - (performance.now() - asked)) / 1000;
+    const all = Array.from({ length: beats }, (_, n) => {
+      const at = Math.max(context.currentTime, begin + (n * everyMs) / 1000);
+      const gain = new GainNode(context, { gain: 0 });
+      gain.gain.setValueAtTime(0.25, at);
+      gain.gain.exponentialRampToValueAtTime(1e-4, at + 0.05);
+      const beat = new OscillatorNode(context, { frequency: n === 0 ? 1600 : 1000 });
+      beat.connect(gain).connect(context.destination);
+      beat.start(at);
+      beat.stop(at + 0.06);
+      return beat;
+    });
+    return () => all.forEach((beat) => beat.stop());
   }
 
   /** A plain tone for a moment. */

@@ -4,9 +4,9 @@ import { useState } from "react";
 import { answer, api, type InstrumentView, type JobView } from "../api/client";
 import { megabytes } from "../model/units";
 import { Choice } from "../parts/Choice";
-import { JobBar } from "../parts/JobBar";
+import { Failed, JobBar } from "../parts/JobBar";
 import { exportsQuery } from "../state/queries";
-import { sayError } from "../state/view";
+import { usePending } from "../state/pending";
 
 type Format = "sfz" | "sound_font2";
 
@@ -18,7 +18,8 @@ export function ExportBench({ view }: { view: InstrumentView }) {
     queryKey: ["instrument", view.id, "losses", format],
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/losses/{format}", { params: { path: { id: view.id, format } } })),
   });
-  const begin = async () => {
+  const [pending, begin] = usePending();
+  const write = async () => {
     answer(await api.POST("/api/instruments/{id}/exports", { params: { path: { id: view.id } }, body: { format, bits: Number(bits) } }));
     await exports.refetch();
   };
@@ -37,10 +38,11 @@ export function ExportBench({ view }: { view: InstrumentView }) {
         ) : (
           <p className="pb-1 text-ink2">24 bit, as 16 and 8</p>
         )}
-        <button className="button act" disabled={regions === 0} onClick={() => void begin().catch(sayError)}>Export</button>
+        <button className="button act" disabled={regions === 0 || pending} onClick={() => begin(write)}>Export</button>
       </div>
       <div className="card p-3">
         <h3 className="mb-1 font-semibold">What this format will lose</h3>
+        {losses.isError && <p className="text-mark">{losses.error.message}</p>}
         {losses.data?.length === 0 && <p className="text-ink2">Nothing: fades and the loops' crossfades are rendered into the audio, tuning is rounded to whole cents.</p>}
         <ul className="list-disc pl-5">{losses.data?.map((loss) => <li key={loss.what}>{loss.what} <span className="text-ink3">{loss.regions} regions</span></li>)}</ul>
       </div>
@@ -65,7 +67,7 @@ function Made({ job }: { job: JobView }) {
         </>
       )}
       {(job.state === "waiting" || job.state === "running") && <JobBar job={job} width="w-40" />}
-      {job.state === "failed" && <span className="text-mark">{job.error}</span>}
+      {job.state === "failed" && <Failed jobs={[job]} />}
       {job.state === "cancelled" && <span className="text-ink3">cancelled</span>}
     </div>
   );

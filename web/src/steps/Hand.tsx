@@ -7,15 +7,19 @@ import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
+import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
 import { beginRun, type Order, tell } from "./run";
 
 const REFERENCE_MS = 1200;
 
-function matches(learnt: Learnt | undefined, [status = 0, number = 0, value = 0]: Uint8Array): boolean {
-  if (!learnt || learnt.number !== number || value === 0) return false;
-  return (status & 0xf0) === (learnt.kind === "note" ? 0x90 : 0xb0);
+/** Whether a message presses or releases what was learnt; `undefined` where it is another's. A pedal is down from the middle on (MIDI 1.0). */
+function pressOf(learnt: Learnt | undefined, [status = 0, number = 0, value = 0]: Uint8Array): boolean | undefined {
+  if (!learnt || learnt.number !== number) return undefined;
+  const kind = status & 0xf0;
+  if (learnt.kind === "controller") return kind === 0xb0 ? value >= 64 : undefined;
+  return kind === 0x90 ? value > 0 : kind === 0x80 ? false : undefined;
 }
 
 export function ByHand({ view, progress, cells }: RecordProps) {
@@ -26,6 +30,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   const [tempo, setTempo] = useState(100);
   const beatMs = Math.round(60_000 / tempo);
   const going = isGoing(progress);
+  const [pending, begin] = usePending();
   const missing = cells.filter((cell) => !cell.take).length;
   const simulated = view.plan.source.rig !== "page";
   const order = (name: Order) => void tell(view.id, name).catch(sayError);
@@ -54,11 +59,19 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   useEffect(() => {
     if (!going) return undefined;
     const acts: Record<FootAct, Order> = { keep: "keep", again: "again", skip: "skip" };
+    // One press is one order, however many values a pedal sends on its way down.
+    const down = new Set<FootAct>();
     const stop = hearMidi((bytes) => {
-      for (const act of Object.keys(acts) as FootAct[]) if (matches(foot[act], bytes)) order(acts[act]);
+      for (const act of Object.keys(acts) as FootAct[]) {
+        const pressed = pressOf(foot[act], bytes);
+        if (pressed === undefined) continue;
+        if (pressed && !down.has(act)) order(acts[act]);
+        if (pressed) down.add(act);
+        else down.delete(act);
+      }
     });
     const keys = (event: KeyboardEvent) => {
-      if (event.target instanceof HTMLInputElement || event.ctrlKey || event.metaKey || useView.getState().playKeys) return;
+      if (event.repeat || event.target instanceof HTMLInputElement || event.ctrlKey || event.metaKey || useView.getState().playKeys) return;
       const act = ({ k: "keep", a: "again", s: "skip", b: "back" } as const)[event.key.toLowerCase() as "k"];
       if (act) order(act);
     };
@@ -107,7 +120,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
           </div>
         ) : (
           <div className="flex flex-wrap items-end gap-3">
-            <button className="button act" disabled={missing === 0} onClick={() => void beginRun(view, { hands_free: handsFree, real_time: speed === "real", reference_ms: reference === "none" ? 0 : REFERENCE_MS, count_in_ms: Number(beats) * beatMs }).catch(sayError)}>{missing < cells.length && missing > 0 ? `Go on with the ${missing} missing` : "Begin"}</button>
+            <button className="button act" disabled={missing === 0 || pending} onClick={() => begin(() => beginRun(view, { hands_free: handsFree, real_time: speed === "real", reference_ms: reference === "none" ? 0 : REFERENCE_MS, count_in_ms: Number(beats) * beatMs }))}>{missing < cells.length && missing > 0 ? `Go on with the ${missing} missing` : "Begin"}</button>
             <button className={`button ${handsFree ? "on" : ""}`} aria-pressed={handsFree} title="Good takes are kept and the next note is asked for; others are asked for again with the reason" onClick={() => setHandsFree(!handsFree)}>Hands-free</button>
             <div className="w-36"><Choice label="Before each note" value={reference} onChange={setReference} options={[{ value: "none", name: "just play" }, { value: "sine", name: "a plain tone" }, { value: "take", name: "the take before" }]} /></div>
             <div className="w-28"><Choice label="Count-in" value={beats} onChange={setBeats} options={[{ value: "0", name: "none" }, { value: "2", name: "2 beats" }, { value: "4", name: "4 beats" }]} /></div>
@@ -126,13 +139,11 @@ function useCount(asked: number, after: number, beats: number, beatMs: number): 
   const [beat, setBeat] = useState(0);
   useEffect(() => {
     if (asked === 0 || beats === 0) return undefined;
-    const timers = Array.from({ length: beats + 1 }, (_, n) =>
-      setTimeout(() => {
-        setBeat(n < beats ? n + 1 : 0);
-        if (n < beats) void player.click(n === 0).catch(sayError);
-      }, after + n * beatMs),
-    );
+    // What is heard is timed by the audio clock; the number on the page may be late by a frame.
+    const counting = player.countIn(beats, beatMs, after).catch((error: unknown) => (sayError(error), undefined));
+    const timers = Array.from({ length: beats + 1 }, (_, n) => setTimeout(() => setBeat(n < beats ? n + 1 : 0), after + n * beatMs));
     return () => {
+      void counting.then((stop) => stop?.());
       timers.forEach(clearTimeout);
       setBeat(0);
     };

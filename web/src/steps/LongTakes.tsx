@@ -4,8 +4,9 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { duration } from "../model/units";
 import { Choice } from "../parts/Choice";
-import { JobBar } from "../parts/JobBar";
+import { Failed, JobBar } from "../parts/JobBar";
 import { importsQuery } from "../state/queries";
+import { usePending } from "../state/pending";
 import { sayError } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
 import { beginRun, tell } from "./run";
@@ -35,6 +36,7 @@ export function LongTakes({ view, progress }: RecordProps) {
   const [which, setWhich] = useState<string>("");
   const [sending, setSending] = useState<{ name: string; share: number; cancel: { request?: XMLHttpRequest } } | undefined>();
   const going = isGoing(progress);
+  const [pending, begin] = usePending();
   const importing = useQuery(importsQuery(view.id)).data;
   const bring = async (file: File | undefined) => {
     if (!file) return;
@@ -58,7 +60,7 @@ export function LongTakes({ view, progress }: RecordProps) {
           </>
         ) : (
           <div className="flex flex-wrap items-center gap-2">
-            <button className="button act" onClick={() => void beginRun(view, {}).catch(sayError)}>Record one long take</button>
+            <button className="button act" disabled={pending} onClick={() => begin(() => beginRun(view, {}))}>Record one long take</button>
             <label className="button cursor-pointer">Bring a recording…<input type="file" accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" onChange={(event) => void bring(event.target.files?.[0])} /></label>
             <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>The plan as a MIDI file</a>
             <span className="text-ink3">Played elsewhere from that file, every note finds its cell by itself.</span>
@@ -66,9 +68,10 @@ export function LongTakes({ view, progress }: RecordProps) {
         )}
         {sending && <div className="flex items-center gap-3"><span className="truncate">Sending {sending.name}</span><progress className="h-2 flex-1" value={sending.share} max={1} /><button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>Cancel</button></div>}
         {busy && <div className="flex items-center gap-3"><span>Reading it</span><JobBar job={busy} width="flex-1" /></div>}
-        {failed && !busy && <p className="text-mark">{failed.error}</p>}
+        {failed && !busy && <Failed jobs={[failed]} />}
       </div>
-      {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}` }))} />}
+      {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}${take.broken_off ? " · broken off" : ""}` }))} />}
+      {chosen?.broken_off && !going && <p className="card border-chosen-line bg-chosen p-3">The recording of «{chosen.name}» broke off: what had arrived, {duration(chosen.frames / chosen.rate_hz)}, is kept and can be cut.</p>}
       {chosen && !going && <Slices key={chosen.id} view={view} take={chosen} />}
     </>
   );

@@ -5,7 +5,8 @@ import { percent, type Unit } from "../model/units";
 import type { OnBench } from "../parts/Bench";
 import { Field } from "../parts/Field";
 import { Takes } from "../parts/Takes";
-import { sayError, useView } from "../state/view";
+import { usePending } from "../state/pending";
+import { useView } from "../state/view";
 
 type Making = Schemas["Making"];
 
@@ -16,6 +17,7 @@ export function Make({ on }: { on: OnBench }) {
   const [over, setOver] = useState(40);
   const [share, setShare] = useState(100);
   const say = useView((state) => state.say);
+  const [pending, begin] = usePending();
   const pass = view.plan.passes[take.cell.pass];
   const chosen = new Set(view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass).map((t) => `${t.cell.key}/${t.cell.layer}`));
   const empty = (pass?.rungs ?? []).flatMap((key) => pass!.layers.map((_, layer) => `${key}/${layer}`)).filter((place) => !chosen.has(place)).length;
@@ -28,7 +30,7 @@ export function Make({ on }: { on: OnBench }) {
     answer(await api.POST("/api/instruments/{id}/passes/{pass}/fill", { params: { path: { id: view.id, pass: take.cell.pass } } }));
     say(`${empty} empty places are being made from their neighbours.`);
   };
-  const button = (name: string, how: Making) => <button className="button w-44" onClick={() => void make(how).catch(sayError)}>{name}</button>;
+  const button = (name: string, how: Making) => <button className="button w-44" disabled={pending} onClick={() => begin(() => make(how))}>{name}</button>;
   return (
     <>
       <section className="card flex flex-col gap-2 p-3" aria-label="New takes from old">
@@ -37,7 +39,7 @@ export function Make({ on }: { on: OnBench }) {
         <div className="flex items-end gap-3">{button("Flatten its pitch", { flattened: { share: share / 100 } })}<Field label="How much" width="80px" value={share} unit={percent} onSet={(v) => setShare(Math.min(100, Math.max(0, v)))} /><span className="pb-1 text-ink3">takes a glide or vibrato out, wholly or partly</span></div>
         <div className="flex items-end gap-3">{button("Reverse it", "reversed")}<span className="pb-1 text-ink3">its last frame first</span></div>
         <div className="flex items-end gap-3">{button("Make a swell", { swell: { crossfade_ms: over } })}<Field label="Crossfade" width="80px" value={over} unit={milliseconds} onSet={(v) => setOver(Math.min(5000, Math.max(1, v)))} /><span className="pb-1 text-ink3">reversed, then forward</span></div>
-        <div className="flex items-end gap-3"><button className="button w-44" disabled={empty === 0} onClick={() => void fill().catch(sayError)}>Fill {empty} empty places</button><span className="pb-1 text-ink3">rungs that were not recorded, re-pitched from the next one</span></div>
+        <div className="flex items-end gap-3"><button className="button w-44" disabled={empty === 0 || pending} onClick={() => begin(fill)}>Fill {empty} empty places</button><span className="pb-1 text-ink3">rungs that were not recorded, re-pitched from the next one</span></div>
       </section>
       <Takes view={view} cell={cell} />
     </>

@@ -8,10 +8,11 @@ import { db, duration } from "../model/units";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Takes } from "../parts/Takes";
+import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
 import { Files } from "./Files";
 import { ByHand } from "./Hand";
-import { LongTakes } from "./LongTakes";
+import { LongTakes, send } from "./LongTakes";
 import { RigCard } from "./Rig";
 import { beginRun, beginThrough, type Order, tell } from "./run";
 
@@ -94,7 +95,8 @@ function OverMidi({ view, progress, cells }: RecordProps) {
   const going = isGoing(progress);
   const simulated = view.plan.source.rig !== "page";
   const order = (name: Order) => void tell(view.id, name).catch(sayError);
-  const begin = (cellsAgain?: BoardCell[]) => void beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }).catch(sayError);
+  const [pending, once] = usePending();
+  const begin = (cellsAgain?: BoardCell[]) => once(() => beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }));
   const layer = progress?.cell && view.plan.passes[progress.cell.pass]?.layers[progress.cell.layer]?.name;
   const again = cells.filter((cell) => chosen.has(cell.id) && cell.take);
   return (
@@ -111,8 +113,8 @@ function OverMidi({ view, progress, cells }: RecordProps) {
         <div className="mt-2 flex items-end gap-2">
           {!going && (
             <>
-              <button className="button act" disabled={missing === 0} onClick={() => begin()}>{missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}</button>
-              {again.length > 0 && missing < cells.length && <button className="button" onClick={() => begin(again)}>Record {again.length} chosen again</button>}
+              <button className="button act" disabled={missing === 0 || pending} onClick={() => begin()}>{missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}</button>
+              {again.length > 0 && missing < cells.length && <button className="button" disabled={pending} onClick={() => begin(again)}>Record {again.length} chosen again</button>}
               {simulated && <div className="w-52"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as the machine can" }, { value: "real", name: "1×, as a device would" }]} /></div>}
             </>
           )}
@@ -134,13 +136,14 @@ function OutAndBack({ view, cells }: RecordProps) {
   const { chosen, say } = useView();
   const [box, setBox] = useState<"simulated" | "page">("simulated");
   const takes = cells.filter((cell) => chosen.has(cell.id) && cell.take).map((cell) => cell.take!.id);
+  const [pending, begin] = usePending();
   const url = (treated: boolean) => `/api/instruments/${view.id}/out?treated=${treated}&takes=${takes.join(",")}`;
   const back = async (files: FileList | null) => {
     let came = 0;
     for (const file of files ?? []) {
-      const response = await fetch(`/api/instruments/${view.id}/back?name=${encodeURIComponent(file.name)}`, { method: "POST", body: file });
-      if (response.ok) came += 1;
-      else sayError(new Error(((await response.json()) as { detail?: string }).detail ?? "A file could not be read."));
+      await send(`/api/instruments/${view.id}/back?name=${encodeURIComponent(file.name)}`, file, () => undefined, {})
+        .then(() => { came += 1; })
+        .catch(sayError);
     }
     if (came > 0) say(`${came} ${came === 1 ? "file is" : "files are"} back as new takes; Undo brings the earlier choice back.`);
   };
@@ -153,7 +156,7 @@ function OutAndBack({ view, cells }: RecordProps) {
         <label className="button cursor-pointer">Bring edited files back<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac" className="sr-only" onChange={(event) => void back(event.target.files).catch(sayError)} /></label>
         <div className="grow" />
         <div className="w-44"><Choice label="Outside box" value={box} onChange={setBox} options={[{ value: "simulated", name: "Echo (simulated)" }, { value: "page", name: "This computer's devices" }]} /></div>
-        <button className="button" disabled={takes.length === 0} onClick={() => void beginThrough(view, takes, box === "page").catch(sayError)}>Play through the box</button>
+        <button className="button" disabled={takes.length === 0 || pending} onClick={() => begin(() => beginThrough(view, takes, box === "page"))}>Play through the box</button>
       </div>
     </section>
   );

@@ -7,7 +7,7 @@ import { db } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { rigsQuery } from "../state/queries";
 import { sayError } from "../state/view";
-import { beginRun, PAGE_RIG } from "./run";
+import { beginRun, letGo, PAGE_RIG } from "./run";
 
 export function RigCard({ view, progress }: { view: InstrumentView; progress: Progress | undefined }) {
   const rigs = useQuery(rigsQuery).data ?? [];
@@ -38,6 +38,7 @@ export function RigCard({ view, progress }: { view: InstrumentView; progress: Pr
               {line.device || "input"} · {line.deviceRate && line.deviceRate !== line.rate ? `${line.deviceRate / 1000} kHz, converted once by the browser to ${line.rate / 1000} kHz` : `${line.rate / 1000} kHz`} · {line.lostFrames === 0 ? "no frame lost" : `${line.lostFrames} frames lost`}{line.connected ? "" : ` · line broken, ${line.keptSeconds.toFixed(0)} s kept`}
             </span>
           )}
+          {line.open && !line.connected && <button className="button" title="The input is given back; what the server has is kept, what it has not heard yet is lost" onClick={() => letGo()}>Let the input go</button>}
           {line.says && <span role="alert" className="text-mark">{line.says}</span>}
         </div>
       )}

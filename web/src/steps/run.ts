@@ -40,6 +40,12 @@ export async function beginThrough(view: InstrumentView, takes: number[], real: 
   );
 }
 
+/** Gives the input back, whatever became of the recording. */
+export function letGo(): void {
+  line?.close();
+  line = undefined;
+}
+
 export async function tell(id: number, order: Order): Promise<void> {
   // Where the devices are this page's, what is said goes the way the sound goes, and in its order.
   if (line?.open && line.instrument === id) return line.order(order);

@@ -3,7 +3,8 @@
 use super::Created;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{plan_of, view_of};
+use crate::view::{seen, view_of};
+use crate::workers::Exporting;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderValue, StatusCode, header};
@@ -11,6 +12,7 @@ use axum::response::{IntoResponse, Response};
 use formats::Format;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
+use work::JobKind;
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
@@ -41,8 +43,8 @@ pub(super) struct NewExport {
 }
 
 /// A job.
-#[derive(Debug, Serialize, ToSchema)]
-pub(super) struct JobView {
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct JobView {
     /// Its number.
     id: u64,
     /// What it does: `export`, `import`, `make`, `render`, `loops`…
@@ -58,11 +60,13 @@ pub(super) struct JobView {
     result: Option<JobResult>,
     /// What went wrong.
     error: Option<String>,
+    /// How often it was begun.
+    tries: u32,
 }
 
 /// What an export made.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub(super) struct JobResult {
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct JobResult {
     /// Name of the file.
     #[serde(default)]
     name: String,
@@ -75,24 +79,28 @@ pub(super) struct JobResult {
 }
 
 /// Something a format cannot hold.
-#[derive(Debug, Serialize, Deserialize, ToSchema)]
-pub(super) struct LossView {
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LossView {
     /// A sentence.
     what: String,
     /// Regions it concerns.
     regions: usize,
 }
 
-pub(super) fn job_view(job: store::Job) -> JobView {
-    let result = job.result.and_then(|value| serde_json::from_value(value).ok());
-    JobView {
-        id: job.id,
-        kind: job.kind,
-        state: job.state,
-        share: job.share,
-        input: job.input,
-        result,
-        error: job.error,
+impl JobView {
+    /// A job as pages see it.
+    pub(crate) fn of(job: store::Job) -> Self {
+        let result = job.result.and_then(|value| serde_json::from_value(value).ok());
+        Self {
+            id: job.id,
+            kind: job.kind.name().to_owned(),
+            state: job.state.name().to_owned(),
+            share: job.share,
+            input: job.input,
+            result,
+            error: job.error,
+            tries: job.tries,
+        }
     }
 }
 
@@ -103,19 +111,24 @@ pub(super) async fn begin_export(
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    plan_of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
     if !matches!(new.bits, 16 | 24 | 32) {
         return Err(Problem::refused("WAV files are written with 16, 24 or 32 bits."));
     }
-    let settings = work::ExportSettings {
-        format: new.format.into(),
-        bits: new.bits,
+    let seen = seen(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    // What is exported is what is heard now, whatever is edited before it is written.
+    let snapshot = app.store.put_snapshot(&seen.snapshot(|take| take.chosen)).await?;
+    let exporting = Exporting {
+        settings: work::ExportSettings {
+            format: new.format.into(),
+            bits: new.bits,
+        },
+        snapshot,
     };
     let id = app
         .store
-        .enqueue(id, "export", &serde_json::to_value(settings)?)
+        .enqueue(id, JobKind::Export, &serde_json::to_value(exporting)?)
         .await?;
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
@@ -128,10 +141,10 @@ pub(super) async fn list_exports(
 ) -> Result<Json<Vec<JobView>>, Problem> {
     Ok(Json(
         app.store
-            .jobs(id, "export")
+            .jobs(id, &[JobKind::Export])
             .await?
             .into_iter()
-            .map(job_view)
+            .map(JobView::of)
             .collect(),
     ))
 }
@@ -142,8 +155,8 @@ pub(super) async fn imports(
     State(app): State<App>,
     Path(id): Path<u64>,
 ) -> Result<Json<Vec<JobView>>, Problem> {
-    let jobs = app.store.jobs(id, "import").await?;
-    Ok(Json(jobs.into_iter().map(job_view).collect()))
+    let jobs = app.store.jobs(id, &[JobKind::Import]).await?;
+    Ok(Json(jobs.into_iter().map(JobView::of).collect()))
 }
 
 /// What a format would lose.
@@ -169,29 +182,41 @@ pub(super) async fn losses(
 /// One job.
 #[utoipa::path(get, path = "/api/jobs/{id}", params(("id" = u64, Path)), responses((status = 200, body = JobView), (status = 404, body = Problem)))]
 pub(super) async fn job(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<JobView>, Problem> {
-    Ok(Json(job_view(
-        app.store.job(id).await?.ok_or_else(|| Problem::missing("job"))?,
-    )))
+    let job = app.store.job(id).await?.ok_or_else(|| Problem::missing("job"))?;
+    Ok(Json(JobView::of(job)))
 }
 
-/// Cancels a job.
-#[utoipa::path(post, path = "/api/jobs/{id}/cancel", params(("id" = u64, Path)), responses((status = 204)))]
-pub(super) async fn cancel(State(app): State<App>, Path(id): Path<u64>) -> Result<StatusCode, Problem> {
-    app.store.cancel(id).await?;
-    Ok(StatusCode::NO_CONTENT)
+/// Cancels a job; tells how it stands then, which may be that it had ended.
+#[utoipa::path(post, path = "/api/jobs/{id}/cancel", params(("id" = u64, Path)), responses((status = 200, body = JobView), (status = 404, body = Problem)))]
+pub(super) async fn cancel(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<JobView>, Problem> {
+    let job = app
+        .store
+        .cancel(id)
+        .await?
+        .ok_or_else(|| Problem::missing("job"))?;
+    Ok(Json(JobView::of(job)))
+}
+
+/// Tries a job again that has failed; tells how it stands then.
+#[utoipa::path(post, path = "/api/jobs/{id}/again", params(("id" = u64, Path)), responses((status = 200, body = JobView), (status = 404, body = Problem)))]
+pub(super) async fn again(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<JobView>, Problem> {
+    let job = app
+        .store
+        .try_again(id)
+        .await?
+        .ok_or_else(|| Problem::missing("job"))?;
+    Ok(Json(JobView::of(job)))
 }
 
 /// The file that an export made.
 #[utoipa::path(get, path = "/api/jobs/{id}/file", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
 pub(super) async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
     let job = app.store.job(id).await?.ok_or_else(|| Problem::missing("job"))?;
-    let result = job
-        .result
-        .ok_or_else(|| Problem::refused("This export is not ready."))?;
-    let (path, name) = (
-        result["file"].as_str().unwrap_or(""),
-        result["name"].as_str().unwrap_or("export"),
-    );
+    let result = job.result.unwrap_or_default();
+    let path = result["file"]
+        .as_str()
+        .ok_or_else(|| Problem::refused("There is no file of this job, or it is not ready."))?;
+    let name = result["name"].as_str().unwrap_or("export");
     let (length, bytes) = app.store.read_file(path).await?;
     let encoded = super::percent_encoded(name);
     let disposition = HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?;

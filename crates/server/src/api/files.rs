@@ -1,8 +1,9 @@
 //! Files that were dropped on the page: read, and listed with what their names tell.
 
 use super::Created;
-use super::long_takes::{FileName, uuid_like};
+use super::long_takes::FileName;
 use crate::App;
+use crate::audio::with_library;
 use crate::problem::Problem;
 use crate::view::plan_of;
 use axum::Json;
@@ -16,103 +17,84 @@ use instrument::{
 };
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::io::Write;
-use store::{RecordingForm, Spool, WaitingRow};
+use store::{Recording, WaitingRow};
+use tokio::io::AsyncWriteExt;
 use utoipa::{IntoParams, ToSchema};
 
 /// A file that is to be one take is no longer than this.
 const MOST_BYTES: u64 = 2 << 30;
-/// So much of a file is read for what stands inside it.
-const INSIDE_BYTES: u64 = 256 << 20;
 
 /// A file as it was read from a body: in the store, with what was heard.
 pub(super) struct Brought {
-    pub(super) recording: String,
-    pub(super) form: RecordingForm,
-    pub(super) frames: u64,
+    pub(super) recording: Recording,
     pub(super) heard: HeardInFile,
 }
 
+/// Seconds of a file that are listened to for its pitch.
+const HEARD_S: usize = 4;
+
 /// Reads a file that is sent and puts its recording into the store.
 pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> {
-    let file = tempfile::NamedTempFile::new_in(app.store.spool_folder())?;
-    let mut out = file.reopen()?;
+    let file = app.store.scratch().file()?;
+    let mut out = tokio::fs::File::from_std(file.reopen()?);
     let (mut stream, mut count) = (body.into_data_stream(), 0u64);
     while let Some(piece) = stream.next().await {
-        let piece = piece?;
+        let piece =
+            piece.map_err(|_| Problem::refused(format!("«{name}» did not arrive whole: send it again.")))?;
         count += piece.len() as u64;
         if count > MOST_BYTES {
             return Err(Problem::refused(format!(
                 "«{name}» is over 2 GB: bring it as a long take."
             )));
         }
-        out.write_all(&piece)?;
+        out.write_all(&piece).await?;
     }
-    let (folder, spool_name) = (
-        app.store.spool_folder().to_owned(),
-        format!("file-{}", uuid_like()),
-    );
-    let ending = name.rsplit_once('.').map(|(_, ending)| ending.to_owned());
-    let read = tokio::task::spawn_blocking(move || {
-        let inside = inside_of(&file)?;
-        let mut reader = formats::AudioReader::open(Box::new(file.reopen()?), ending.as_deref())?;
-        let form = RecordingForm {
-            rate_hz: reader.rate_hz(),
-            channels: reader.channels() as u16,
-            bits: reader.bits(),
-        };
-        let mut spool = Spool::begin(&folder, &spool_name, form)?;
-        let mut start: Vec<f32> = Vec::new();
-        let heard_samples = form.rate_hz as usize * 4 * usize::from(form.channels);
-        while let Some(piece) = reader.next_piece()? {
-            spool.write(&piece)?;
-            if spool.frames() > u64::from(form.rate_hz) * MOST_TAKE_S {
-                return Ok(None);
+    out.flush().await?;
+    let of = name.to_owned();
+    let read = with_library(app, move |library| {
+        let inside = inside_of(file.as_file())?;
+        let (mut start, mut loudest) = (Vec::new(), 0.0f32);
+        let mut form = None;
+        let recording = work::read_file(library, file.reopen()?, &of, |of, frames, piece| {
+            form = Some(of);
+            if frames > u64::from(of.rate_hz) * MOST_TAKE_S {
+                return Err(work::refusal(format!(
+                    "It lasts over {} minutes. Bring it as a long take, and cut it.",
+                    MOST_TAKE_S / 60
+                )));
             }
-            if start.len() < heard_samples {
-                start.extend_from_slice(&piece);
+            loudest = piece.iter().fold(loudest, |top, x| top.max(x.abs()));
+            if start.len() < of.rate_hz as usize * HEARD_S * usize::from(of.channels) {
+                start.extend_from_slice(piece);
             }
-        }
-        let audio = signal::Audio::from_interleaved(form.rate_hz, usize::from(form.channels), &start);
-        let pitch = signal::measure_pitch(&audio);
+            Ok(())
+        })?;
+        let pitch = form.and_then(|form| {
+            signal::measure_pitch(&signal::Audio::from_interleaved(
+                form.rate_hz,
+                usize::from(form.channels),
+                &start,
+            ))
+        });
         let heard = HeardInFile {
             key: pitch.map(|p| p.key),
             cents: pitch.map(|p| p.cents),
             confidence: pitch.map_or(0.0, |p| p.confidence),
+            silent: loudest == 0.0,
             ..inside
         };
-        Ok::<_, formats::FormatError>(Some((spool, form, heard)))
+        Ok(Brought { recording, heard })
     })
-    .await?;
-    let (mut spool, form, heard) = read
-        .map_err(|error| Problem::refused(format!("«{name}» was left aside. {error}")))?
-        .ok_or_else(|| {
-            Problem::refused(format!(
-                "«{name}» was left aside: it lasts over {} minutes. Bring it as a long take, and cut it.",
-                MOST_TAKE_S / 60
-            ))
-        })?;
-    let frames = spool.frames();
-    if frames == 0 {
-        return Err(Problem::refused(format!(
-            "«{name}» was left aside: it holds no sound."
-        )));
-    }
-    let recording = app.store.put_recording(&mut spool).await?;
-    Ok(Brought {
-        recording,
-        form,
-        frames,
-        heard,
+    .await;
+    read.map_err(|error| match error.downcast_ref::<work::Refusal>() {
+        Some(refusal) => Problem::refused(format!("«{name}» was left aside. {refusal}")),
+        None => error.into(),
     })
 }
 
 /// Root, loop and mark that stand inside a file.
-fn inside_of(file: &tempfile::NamedTempFile) -> std::io::Result<HeardInFile> {
-    if file.as_file().metadata()?.len() > INSIDE_BYTES {
-        return Ok(HeardInFile::default());
-    }
-    let bytes = std::fs::read(file.path())?;
+fn inside_of(file: &std::fs::File) -> std::io::Result<HeardInFile> {
+    let bytes = formats::small_chunks(&mut std::io::BufReader::new(file))?;
     let sampler = formats::read_sampler(&bytes).or_else(|| formats::read_aiff_sampler(&bytes));
     Ok(HeardInFile {
         inside: sampler.as_ref().map(|s| Inside {
@@ -142,17 +124,9 @@ pub(super) async fn bring_file(
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     let name: String = name.chars().take(1_000).collect();
-    let Brought {
-        recording,
-        form,
-        frames,
-        heard,
-    } = brought(&app, &name, body).await?;
+    let Brought { recording, heard } = brought(&app, &name, body).await?;
     let heard = serde_json::to_value(heard)?;
-    let id = app
-        .store
-        .add_waiting(id, &name, &recording, form, frames, &heard)
-        .await?;
+    let id = app.store.add_waiting(id, &name, &recording, &heard).await?;
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 

@@ -2,20 +2,24 @@
 
 use super::Created;
 use crate::App;
-use crate::audio::{Columns, Part, PeaksView, Stretch, levels_path, peaks_of};
+use crate::audio::{Columns, Part, PeaksView, Stretch, peaks_of};
 use crate::problem::Problem;
 use crate::view::{InstrumentView, view_of};
+use crate::workers::Importing;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Cell, Deal, Dealt, Origin, Slice, Slicing, deal, deal_by_times};
+use futures::TryStreamExt;
+use instrument::{Cell, Deal, Dealt, MOST_TAKE_S, Origin, Slice, Slicing, deal, deal_by_times};
 use serde::{Deserialize, Serialize};
 use signal::{GridSettings, SilenceSettings, SteadyStretch};
 use std::collections::HashSet;
+use std::sync::atomic::Ordering;
 use store::{LongTakeRow, NewTake};
 use utoipa::{IntoParams, ToSchema};
+use work::{JobKind, levels_path};
 
 /// A phrase longer than this is looked at in parts.
 const LONGEST_PHRASE_S: u64 = 120;
@@ -49,26 +53,30 @@ pub(super) async fn bring_long_take(
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     let name = super::checked_name(name.rsplit(['/', '\\']).next().unwrap_or(""), "A file")?;
-    let file = format!("uploads/{}", uuid_like());
-    let count = app.store.put_stream(&file, body.into_data_stream()).await?;
+    let file = format!("uploads/{}", uuid::Uuid::new_v4());
+    let broken = std::sync::atomic::AtomicBool::new(false);
+    let body = body
+        .into_data_stream()
+        .inspect_err(|_| broken.store(true, Ordering::Relaxed));
+    let count = match app.store.put_stream(&file, body).await {
+        Err(_) if broken.load(Ordering::Relaxed) => {
+            return Err(Problem::refused(format!(
+                "«{name}» did not arrive whole: send it again."
+            )));
+        }
+        count => count?,
+    };
     if count == 0 {
+        app.store.forget_file(&file).await?;
         return Err(Problem::refused(format!("«{name}» is empty.")));
     }
-    let input = serde_json::json!({ "file": file, "name": name });
-    let id = app.store.enqueue(id, "import", &input).await?;
+    let importing = Importing {
+        file,
+        name: name.to_owned(),
+    };
+    let input = serde_json::to_value(importing)?;
+    let id = app.store.enqueue(id, JobKind::Import, &input).await?;
     Ok((StatusCode::CREATED, Json(Created { id })))
-}
-
-/// A name that no other upload has: time and a counter.
-pub(super) fn uuid_like() -> String {
-    use std::sync::atomic::{AtomicU64, Ordering};
-    static COUNT: AtomicU64 = AtomicU64::new(0);
-    let now = chrono::Utc::now().timestamp_micros();
-    format!(
-        "{now}-{}-{}",
-        std::process::id(),
-        COUNT.fetch_add(1, Ordering::Relaxed)
-    )
 }
 
 /// What a stretch of a long take looks like.
@@ -98,7 +106,7 @@ pub(super) async fn long_take_audio(
     let row = found(&app, id).await?;
     let end = wish
         .end
-        .min(wish.first + crate::audio::MOST_FRAMES)
+        .min(wish.first.saturating_add(crate::audio::MOST_FRAMES))
         .min(row.frames);
     if wish.first >= end {
         return Err(Problem::refused("That stretch is empty."));
@@ -106,7 +114,7 @@ pub(super) async fn long_take_audio(
     let audio = app.store.long_take_audio(&row, wish.first, end).await?;
     Ok((
         [(header::CONTENT_TYPE, "application/octet-stream")],
-        crate::audio::as_bytes(&audio),
+        work::as_bytes(&audio),
     ))
 }
 
@@ -201,9 +209,11 @@ pub(super) async fn hear(
     }
     let mut heard = Vec::with_capacity(slices.len());
     for slice in slices {
-        let end = slice
-            .end_frame
-            .min(slice.first_frame + HEARD_S * u64::from(row.form.rate_hz));
+        let end = slice.end_frame.min(
+            slice
+                .first_frame
+                .saturating_add(HEARD_S * u64::from(row.form.rate_hz)),
+        );
         let audio = app.store.long_take_audio(&row, slice.first_frame, end).await?;
         let pitch = tokio::task::spawn_blocking(move || signal::measure_pitch(&audio)).await?;
         heard.push(Slice {
@@ -228,7 +238,13 @@ pub(super) async fn phrase(
             "Look closer first: notes are found in two minutes of a phrase at once.",
         ));
     }
-    let audio = app.store.long_take_audio(&row, wish.first, wish.end).await?;
+    let audio = app
+        .store
+        .long_take_audio(&row, wish.first, wish.end.min(row.frames))
+        .await?;
+    if audio.frames() == 0 {
+        return Err(Problem::refused("That stretch is empty."));
+    }
     let stretches = tokio::task::spawn_blocking(move || {
         let mut found = signal::steady_stretches(&audio.to_mono(), audio.rate_hz);
         for stretch in &mut found {
@@ -334,22 +350,32 @@ pub(super) async fn slices_to_takes(
                 "A cell has gone from the plan meanwhile: deal again.",
             ));
         }
+        let end = slice.end_frame.min(row.frames);
+        let frames = end.saturating_sub(slice.first_frame);
+        if frames == 0 {
+            return Err(Problem::refused(
+                "A slice lies outside its recording: cut it again.",
+            ));
+        }
+        if frames > MOST_TAKE_S * u64::from(row.form.rate_hz) {
+            return Err(Problem::refused(format!(
+                "A slice is longer than {} minutes, which no take may be: cut it.",
+                MOST_TAKE_S / 60
+            )));
+        }
+        let origin = Origin {
+            file: Some(row.name.clone()),
+            ..Origin::default()
+        };
         takes.push(NewTake {
-            cell,
-            recording: row.recording.clone(),
-            form: row.form,
-            recording_frames: row.frames,
             first_frame: slice.first_frame,
-            frames: slice.end_frame.min(row.frames) - slice.first_frame,
-            origin: Origin {
-                file: Some(row.name.clone()),
-                ..Origin::default()
-            },
+            frames,
+            ..NewTake::whole(cell, row.recording(), origin)
         });
     }
     if takes.is_empty() {
         return Err(Problem::refused("No slice fits a cell of the plan."));
     }
-    app.store.add_takes(row.instrument_id, takes).await?;
+    app.store.add_takes(row.instrument_id, &takes).await?;
     Ok(StatusCode::NO_CONTENT)
 }

@@ -2,19 +2,18 @@
 
 use super::Created;
 use crate::App;
-use crate::audio::as_bytes;
+use crate::audio::{treated_take, with_library};
 use crate::problem::Problem;
-use crate::seeking::{Seeking, loops_of};
-use crate::treated::Treated;
-use crate::view::plan_of;
+use crate::view::seen;
+use crate::workers::Seeking;
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
 use signal::LoopLengths;
-use std::collections::HashSet;
 use utoipa::{IntoParams, ToSchema};
+use work::JobKind;
 
 /// A loop to judge.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -60,10 +59,8 @@ pub(super) async fn take_seam(
     Path(id): Path<u64>,
     Query(wish): Query<LoopWish>,
 ) -> Result<Json<SeamView>, Problem> {
-    let take = Treated::of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("take"))?;
-    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let take = treated_take(&app, id).await?;
+    let audio = with_library(&app, move |library| take.whole(library)).await?;
     let (start, end) = (wish.start as usize, wish.end as usize);
     if start >= end || end > audio.frames() {
         return Err(Problem::refused(
@@ -119,9 +116,7 @@ pub(super) async fn looped_audio(
 ) -> Result<impl IntoResponse, Problem> {
     let looped: instrument::TakeLoop =
         serde_json::from_str(&wish.looped).map_err(|_| Problem::refused("This is no loop."))?;
-    let mut take = Treated::of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("take"))?;
+    let mut take = treated_take(&app, id).await?;
     if looped.start_frame < take.treatment.start_frame
         || looped.start_frame >= looped.end_frame
         || looped.end_frame > take.treatment.end_frame
@@ -131,15 +126,16 @@ pub(super) async fn looped_audio(
         ));
     }
     take.treatment.looped = Some(looped);
-    let audio = take.audio(&app.store, (0, 2), 0, u64::MAX).await?;
-    let heard = tokio::task::spawn_blocking(move || {
-        work::hear_loop(
+    let heard = with_library(&app, move |library| {
+        let audio = take.audio(library, (0, 2), 0, u64::MAX)?;
+        let rounds = wish.rounds.min(100);
+        Ok(work::hear_loop(
             audio,
             &take.treatment,
             wish.key,
-            wish.rounds.min(100),
+            rounds,
             MOST_HEARD_S,
-        )
+        ))
     })
     .await?;
     let heard = if wish.seam_only {
@@ -154,7 +150,7 @@ pub(super) async fn looped_audio(
         (header::CONTENT_TYPE, "application/octet-stream"),
         (header::CACHE_CONTROL, "no-store"),
     ];
-    Ok((headers, as_bytes(&heard)))
+    Ok((headers, work::as_bytes(&heard)))
 }
 
 /// Loops of some lengths.
@@ -174,10 +170,10 @@ pub(super) async fn take_loops(
     Path(id): Path<u64>,
     Query(wish): Query<LengthWish>,
 ) -> Result<Json<Vec<signal::LoopCandidate>>, Problem> {
-    let take = Treated::of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("take"))?;
-    Ok(Json(loops_of(&app.store, &take, wish.lengths()).await?))
+    let take = treated_take(&app, id).await?;
+    let lengths = wish.lengths();
+    let found = with_library(&app, move |library| work::loops_of(library, &take, lengths)).await?;
+    Ok(Json(found))
 }
 
 impl LengthWish {
@@ -211,31 +207,24 @@ pub(super) async fn seek_loops(
     Path(id): Path<u64>,
     Json(wish): Json<SeekWish>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    plan_of(&app.store, id)
+    let seen = seen(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
-    let own: HashSet<u64> = app
-        .store
-        .takes(Some(id))
-        .await?
-        .iter()
-        .map(|take| take.id)
-        .collect();
-    let takes: Vec<u64> = wish.takes.into_iter().filter(|take| own.contains(take)).collect();
-    if takes.is_empty() {
+    let snapshot = seen.snapshot(|take| wish.takes.contains(&take.id));
+    if snapshot.takes.is_empty() {
         return Err(Problem::refused(
-            "Choose takes: there is nothing to look through.",
+            "Choose takes that are measured: there is nothing to look through.",
         ));
     }
     let lengths = wish.lengths.map_or_else(LoopLengths::default, |of| of.lengths());
     let label = wish.label.chars().take(120).collect();
     let input = serde_json::to_value(Seeking {
-        takes,
+        snapshot: app.store.put_snapshot(&snapshot).await?,
         lengths,
         evened: wish.evened,
         label,
     })?;
-    let id = app.store.enqueue(id, "loops", &input).await?;
+    let id = app.store.enqueue(id, JobKind::Loops, &input).await?;
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
@@ -278,10 +267,8 @@ pub(super) async fn take_snap(
     Path(id): Path<u64>,
     Query(wish): Query<SnapWish>,
 ) -> Result<Json<FrameView>, Problem> {
-    let take = Treated::of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("take"))?;
-    let audio = take.audio(&app.store, (0, usize::MAX), 0, u64::MAX).await?;
+    let take = treated_take(&app, id).await?;
+    let audio = with_library(&app, move |library| take.whole(library)).await?;
     let period = wish.period.clamp(2.0, 48_000.0);
     let within = signal::frames_of_ms(audio.rate_hz, 5.0).max(period as usize);
     let (moved, fixed) = (

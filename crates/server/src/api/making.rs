@@ -3,17 +3,17 @@
 use super::Created;
 use super::exports::JobView;
 use crate::App;
-use crate::making::Makings;
 use crate::problem::Problem;
-use crate::view::{TakeView, view_of};
+use crate::view::{Seen, TakeView, seen};
+use crate::workers::Makings;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use instrument::{Cell, Making, missing_from_neighbours};
 use program::LoopWay;
 use serde::Deserialize;
-use store::Store;
 use utoipa::ToSchema;
+use work::JobKind;
 
 /// Takes to make others from.
 #[derive(Debug, Deserialize, ToSchema)]
@@ -32,10 +32,11 @@ pub(super) async fn make_takes(
     Json(wish): Json<MakeWish>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
     wish.how.check().map_err(Problem::refused)?;
-    let view = view_of(&app.store, id)
+    let seen = seen(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
-    let of = view
+    let of = seen
+        .view
         .takes
         .iter()
         .filter(|take| take.treatment.is_some() && wish.takes.contains(&take.id))
@@ -43,7 +44,7 @@ pub(super) async fn make_takes(
         .collect();
     begin(
         &app,
-        id,
+        &seen,
         of,
         "Choose takes that are measured: there is nothing to make others from.",
     )
@@ -56,9 +57,10 @@ pub(super) async fn fill_rungs(
     State(app): State<App>,
     Path((id, pass)): Path<(u64, u16)>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    let view = view_of(&app.store, id)
+    let seen = seen(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
+    let view = &seen.view;
     let taken: Vec<(Cell, u64)> = view
         .takes
         .iter()
@@ -68,7 +70,7 @@ pub(super) async fn fill_rungs(
     let of = missing_from_neighbours(&view.plan, pass, &taken);
     begin(
         &app,
-        id,
+        &seen,
         of,
         "Every rung has a take, or none has one to make others from.",
     )
@@ -77,15 +79,17 @@ pub(super) async fn fill_rungs(
 
 async fn begin(
     app: &App,
-    id: u64,
+    seen: &Seen,
     of: Vec<(u64, Making)>,
     nothing: &str,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
     if of.is_empty() {
         return Err(Problem::refused(nothing));
     }
-    let input = serde_json::to_value(Makings { of })?;
-    let id = app.store.enqueue(id, "make", &input).await?;
+    let snapshot = seen.snapshot(|take| of.iter().any(|(id, _)| *id == take.id));
+    let snapshot = app.store.put_snapshot(&snapshot).await?;
+    let input = serde_json::to_value(Makings { of, snapshot })?;
+    let id = app.store.enqueue(seen.view.id, JobKind::Make, &input).await?;
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
@@ -95,12 +99,9 @@ pub(super) async fn makings(
     State(app): State<App>,
     Path(id): Path<u64>,
 ) -> Result<Json<Vec<JobView>>, Problem> {
-    let mut jobs = app.store.jobs(id, "make").await?;
-    for kind in ["render", "loops"] {
-        jobs.extend(app.store.jobs(id, kind).await?);
-    }
-    jobs.sort_by_key(|job| std::cmp::Reverse(job.id));
-    Ok(Json(jobs.into_iter().map(super::exports::job_view).collect()))
+    let kinds = [JobKind::Make, JobKind::Render, JobKind::Loops];
+    let jobs = app.store.jobs(id, &kinds).await?;
+    Ok(Json(jobs.into_iter().map(JobView::of).collect()))
 }
 
 /// Whether it is not known yet how loud it is as it is cleaned.
@@ -112,22 +113,4 @@ pub(crate) fn lacks_levels(take: &TakeView) -> bool {
 pub(crate) fn lacks_judgement(take: &TakeView) -> bool {
     let looped = take.treatment.as_ref().and_then(|treatment| treatment.looped);
     take.seam.is_none() && looped.is_some_and(|l| l.way == LoopWay::Forward)
-}
-
-/// Renders and judges what is not rendered and judged yet, unless a job for it waits already.
-pub(crate) async fn render_soon(store: &Store, id: u64) -> anyhow::Result<()> {
-    let view = view_of(store, id).await?;
-    let unknown = |take: &TakeView| take.chosen && (lacks_levels(take) || lacks_judgement(take));
-    if !view.is_some_and(|view| view.takes.iter().any(unknown)) {
-        return Ok(());
-    }
-    if store
-        .jobs(id, "render")
-        .await?
-        .iter()
-        .all(|job| job.state != "waiting")
-    {
-        store.enqueue(id, "render", &serde_json::json!({})).await?;
-    }
-    Ok(())
 }

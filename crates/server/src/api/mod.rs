@@ -13,13 +13,15 @@ mod spreading;
 mod taking_in;
 mod tuning;
 
-pub(crate) use making::{lacks_judgement, lacks_levels, render_soon};
+pub use exports::JobView;
+pub(crate) use making::{lacks_judgement, lacks_levels};
 
 use crate::App;
 use crate::audio;
-use crate::live::{LATE_IDS, Message, message_of};
+use crate::live::{Message, message_of};
 use crate::problem::Problem;
 use crate::view::{Card, InstrumentView, cards, view_of};
+use axum::body::Bytes;
 use axum::extract::ws::{WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
@@ -27,6 +29,7 @@ use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
 use instrument::{Fact, Plan, Said, Target};
 use serde::{Deserialize, Serialize};
+use std::time::Duration;
 use utoipa::{OpenApi, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -92,6 +95,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(exports::losses))
         .routes(routes!(exports::job))
         .routes(routes!(exports::cancel))
+        .routes(routes!(exports::again))
         .routes(routes!(exports::job_file))
         .routes(routes!(audio::take_audio))
         .routes(routes!(audio::take_peaks))
@@ -146,8 +150,18 @@ fn percent_encoded(name: &str) -> String {
 
 /// The shelf.
 #[utoipa::path(get, path = "/api/instruments", responses((status = 200, body = Vec<Card>)))]
-async fn list(State(app): State<App>) -> Result<Json<Vec<Card>>, Problem> {
-    Ok(Json(cards(&app.store).await?))
+async fn list(State(app): State<App>) -> Result<Response, Problem> {
+    let answer = app.shelf.answer(0, async || {
+        let cards = cards(&app.store).await?;
+        Ok(Some(serde_json::to_vec(&cards)?.into()))
+    });
+    json(answer.await?, "shelf")
+}
+
+/// JSON that several may have asked for.
+fn json(answer: Option<Bytes>, what: &str) -> Result<Response, Problem> {
+    let bytes = answer.ok_or_else(|| Problem::missing(what))?;
+    Ok(([(header::CONTENT_TYPE, "application/json")], bytes).into_response())
 }
 
 /// A new instrument.
@@ -182,25 +196,32 @@ async fn create(
 
 /// Everything about an instrument.
 #[utoipa::path(get, path = "/api/instruments/{id}", params(("id" = u64, Path)), responses((status = 200, body = InstrumentView), (status = 404, body = Problem)))]
-async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<InstrumentView>, Problem> {
-    let mut view = view_of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
-    view.run = app.recorder.progress(id);
-    view.check = app.recorder.check(id);
-    Ok(Json(view))
+async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
+    let answer = app.views.answer(id, async || {
+        let Some(mut view) = view_of(&app.store, id).await? else {
+            return Ok(None);
+        };
+        view.run = app.recorder.progress(id);
+        if let Some(check) = view.run.as_ref().and_then(|run| run.check.clone()) {
+            view.check = Some(check);
+        }
+        let written = tokio::task::spawn_blocking(move || serde_json::to_vec(&view)).await??;
+        Ok(Some(written.into()))
+    });
+    json(answer.await?, "instrument")
 }
 
 /// The program as the engine takes it (`postcard`).
 #[utoipa::path(get, path = "/api/instruments/{id}/program", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
-async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<impl IntoResponse, Problem> {
-    let view = view_of(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
-    Ok((
-        [(header::CONTENT_TYPE, "application/octet-stream")],
-        postcard::to_allocvec(&view.program)?,
-    ))
+async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
+    let answer = app.programs.answer(id, async || {
+        let Some(view) = view_of(&app.store, id).await? else {
+            return Ok(None);
+        };
+        Ok(Some(postcard::to_allocvec(&view.program)?.into()))
+    });
+    let bytes = answer.await?.ok_or_else(|| Problem::missing("instrument"))?;
+    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
 }
 
 /// One field to set.
@@ -231,7 +252,6 @@ async fn change(
     Json(new): Json<NewChange>,
 ) -> Result<StatusCode, Problem> {
     let label: String = new.label.chars().take(120).collect();
-    let renders = new.wishes.iter().any(|wish| wish.fact.is_rendered());
     let wishes = new
         .wishes
         .into_iter()
@@ -241,9 +261,6 @@ async fn change(
         .change(id, &label, wishes)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
-    if renders {
-        making::render_soon(&app.store, id).await?;
-    }
     Ok(StatusCode::NO_CONTENT)
 }
 
@@ -264,7 +281,6 @@ async fn step(app: &App, id: u64, again: bool) -> Result<Json<UndoneView>, Probl
         "There is nothing to undo."
     };
     let undone = undone.ok_or_else(|| Problem::refused(nothing))?;
-    making::render_soon(&app.store, id).await?;
     Ok(Json(UndoneView {
         label: undone.label,
         left_alone: undone.left_alone,
@@ -287,28 +303,42 @@ async fn redo(State(app): State<App>, Path(id): Path<u64>) -> Result<Json<Undone
 #[derive(Debug, Deserialize)]
 struct After {
     after: Option<u64>,
+    /// The instrument that it looks at: of others it is not told how far jobs and recordings are.
+    instrument: Option<u64>,
 }
 
 async fn events(State(app): State<App>, Query(wish): Query<After>, upgrade: WebSocketUpgrade) -> Response {
     upgrade.on_upgrade(move |socket| async move {
-        if let Err(error) = tell(app, wish.after, socket).await {
+        if let Err(error) = tell(app, wish, socket).await {
             tracing::debug!("a page left: {error:#}");
         }
     })
 }
 
-/// First what was missed (and a little of what was not, since events may show late), then what comes.
-async fn tell(app: App, after: Option<u64>, mut socket: WebSocket) -> anyhow::Result<()> {
+/// A page that takes nothing for so long has gone.
+const LONGEST_SEND: Duration = Duration::from_secs(30);
+
+/// First all that was missed, however much, then what comes.
+async fn tell(app: App, wish: After, mut socket: WebSocket) -> anyhow::Result<()> {
     let mut messages = app.live.listen();
-    if let Some(after) = after {
-        for event in app.store.events_after(after.saturating_sub(LATE_IDS)).await? {
+    let _looking = wish.instrument.map(|instrument| app.live.look(instrument));
+    let mut last = wish.after;
+    while let Some(after) = last {
+        let missed = app.store.events_after(after).await?;
+        let Some(newest) = missed.last().map(|event| event.id) else {
+            break;
+        };
+        for event in missed {
             send(&mut socket, &message_of(event)).await?;
         }
+        last = Some(newest);
     }
     loop {
         tokio::select! {
             message = messages.recv() => match message {
-                Ok(message) => send(&mut socket, &message).await?,
+                Ok(Message::Event { id, .. }) if last.is_some_and(|last| id <= last) => {}
+                Ok(message) if message.is_for(wish.instrument) => send(&mut socket, &message).await?,
+                Ok(_) => {}
                 // Too slow: the page opens a new line and catches up.
                 Err(_) => return Ok(()),
             },
@@ -318,9 +348,6 @@ async fn tell(app: App, after: Option<u64>, mut socket: WebSocket) -> anyhow::Re
 }
 
 async fn send(socket: &mut WebSocket, message: &Message) -> anyhow::Result<()> {
-    Ok(socket
-        .send(axum::extract::ws::Message::Text(
-            serde_json::to_string(message)?.into(),
-        ))
-        .await?)
+    let text = axum::extract::ws::Message::Text(serde_json::to_string(message)?.into());
+    Ok(tokio::time::timeout(LONGEST_SEND, socket.send(text)).await??)
 }

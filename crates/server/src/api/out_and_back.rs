@@ -5,19 +5,19 @@ use super::files::{Brought, brought};
 use super::long_takes::FileName;
 use crate::App;
 use crate::problem::Problem;
-use crate::treated::Treated;
-use crate::view::view_of;
+use crate::view::{TakeView, seen};
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Origin, Treatment};
+use instrument::Origin;
 use serde::Deserialize;
 use std::collections::BTreeSet;
 use std::io::Write;
-use store::{NewTake, Store, TakeRow};
+use store::{NewTake, StoreLibrary};
 use utoipa::IntoParams;
+use work::{MadeTake, TreatedTake};
 
 /// What is written inside a file that goes out.
 fn mark_of_take(take: u64) -> String {
@@ -53,7 +53,7 @@ pub(super) async fn takes_out(
     Path(id): Path<u64>,
     Query(wish): Query<OutWish>,
 ) -> Result<impl IntoResponse, Problem> {
-    let view = view_of(&app.store, id)
+    let seen = seen(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     let asked: BTreeSet<u64> = wish
@@ -61,39 +61,42 @@ pub(super) async fn takes_out(
         .split(',')
         .filter_map(|id| id.trim().parse().ok())
         .collect();
-    let mut going = Vec::new();
-    for take in view.takes {
-        let wanted = if asked.is_empty() {
+    let wanted = |take: &TakeView| {
+        if asked.is_empty() {
             take.chosen
         } else {
             asked.contains(&take.id)
-        };
-        if wanted && let Some(row) = app.store.take(take.id).await? {
+        }
+    };
+    let snapshot = seen.snapshot(wanted);
+    let going: Vec<Going> = snapshot
+        .takes
+        .into_values()
+        .map(|take| {
             let name = format!(
                 "{} [take {}].wav",
-                crate::view::take_name(&view.plan, take.cell),
+                crate::view::take_name(&seen.view.plan, take.cell),
                 take.id
             );
-            going.push(Going {
+            Going {
                 name: name.replace('♯', "#").replace(['/', '\\'], "_"),
-                root_key: take.cell.key,
-                treatment: take.treatment.filter(|_| wish.treated),
-                row,
-            });
-        }
-    }
+                treated: wish.treated,
+                take,
+            }
+        })
+        .collect();
     if going.is_empty() {
         return Err(Problem::refused(
-            "Choose takes first: there is nothing to send out.",
+            "Choose takes that are measured: there is nothing to send out.",
         ));
     }
-    let name = super::percent_encoded(&format!("{} takes.zip", view.name));
+    let name = super::percent_encoded(&format!("{} takes.zip", seen.view.name));
     // The zip is written while it is read: neither memory nor disk holds all of it.
     let (near, far) = tokio::io::duplex(PIPE_BYTES);
-    let store = app.store.clone();
+    let library = app.store.library();
     tokio::task::spawn_blocking(move || {
         let out = tokio_util::io::SyncIoBridge::new(far);
-        if let Err(error) = write_going(&store, going, out) {
+        if let Err(error) = write_going(&library, going, out) {
             // The page has gone, or a recording cannot be read: the zip stays without its end, which every reader notices.
             tracing::warn!("takes going out: {error:#}");
         }
@@ -117,35 +120,26 @@ const PIPE_BYTES: usize = 256 * 1024;
 /// A take on its way out.
 struct Going {
     name: String,
-    root_key: u8,
-    /// `None` for the take as it was recorded.
-    treatment: Option<Treatment>,
-    row: TakeRow,
+    /// Not as it was recorded.
+    treated: bool,
+    take: TreatedTake,
 }
 
 /// Writes takes into a zip, one at a time in memory.
-fn write_going(store: &Store, going: Vec<Going>, out: impl Write) -> anyhow::Result<()> {
-    let runtime = tokio::runtime::Handle::current();
+fn write_going(library: &StoreLibrary, going: Vec<Going>, out: impl Write) -> anyhow::Result<()> {
     let mut zip = zip::ZipWriter::new_stream(out);
     let plain = zip::write::SimpleFileOptions::default()
         .compression_method(zip::CompressionMethod::Stored)
         .large_file(true);
-    for take in going {
-        let mut audio = if take.treatment.is_some() {
-            let treated = runtime
-                .block_on(Treated::of(store, take.row.id))?
-                .ok_or_else(|| anyhow::anyhow!("a take has gone"))?;
-            runtime.block_on(treated.audio(store, (0, usize::MAX), 0, take.row.frames))?
-        } else {
-            runtime.block_on(store.take_audio(&take.row, 0, take.row.frames))?
-        };
+    for Going { name, treated, take } in going {
         let mut sampler = formats::Sampler {
-            root_key: take.root_key,
+            root_key: take.cell.key,
             recording_cents: 0.0,
             looped: None,
-            mark: Some(mark_of_take(take.row.id)),
+            mark: Some(mark_of_take(take.id)),
         };
-        if let Some(treatment) = &take.treatment {
+        let audio = if treated {
+            let treatment = &take.treatment;
             let bake = formats::Bake {
                 sample: 0,
                 start_frame: treatment.start_frame,
@@ -156,11 +150,13 @@ fn write_going(store: &Store, going: Vec<Going>, out: impl Write) -> anyhow::Res
                 looped: None,
                 gain_db: treatment.gain_db,
             };
-            audio = formats::bake(&audio, &bake);
             (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);
-        }
-        zip.start_file(take.name, plain)?;
-        formats::write_wav(&mut zip, &audio, take.row.form.bits, Some(&sampler))?;
+            formats::bake(&take.whole(library)?, &bake)
+        } else {
+            take.raw(library, (0, usize::MAX), 0, u64::MAX)?
+        };
+        zip.start_file(name, plain)?;
+        formats::write_wav(&mut zip, &audio, take.part.form.bits, Some(&sampler))?;
     }
     zip.finish()?.into_inner().flush()?;
     Ok(())
@@ -174,12 +170,7 @@ pub(super) async fn take_back(
     Query(FileName { name }): Query<FileName>,
     body: Body,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    let Brought {
-        recording,
-        form,
-        frames,
-        heard,
-    } = brought(&app, &name, body).await?;
+    let Brought { recording, heard } = brought(&app, &name, body).await?;
     // An editor may drop the mark or rename the file: either is enough.
     let from = match heard.from_take.or_else(|| take_of_name(&name)) {
         Some(take) => app.store.take(take).await?.filter(|row| row.instrument_id == id),
@@ -190,32 +181,21 @@ pub(super) async fn take_back(
             "«{name}» does not say which take of this instrument it was: keep the [take …] in its name."
         ))
     })?;
-    let take = NewTake {
-        cell: from.cell,
-        recording,
-        form,
-        recording_frames: frames,
-        first_frame: 0,
-        frames,
-        origin: Origin {
-            from_take: Some(from.id),
-            made_by: Some("edited outside".to_owned()),
-            file: Some(name),
-            ..Origin::default()
-        },
+    let origin = Origin {
+        from_take: Some(from.id),
+        made_by: Some("edited outside".to_owned()),
+        file: Some(name),
+        ..Origin::default()
     };
-    let ids = app.store.add_takes(id, vec![take]).await?;
     // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
-    if let Some(new) = ids.first() {
-        let pair = std::iter::once((from.id, *new));
-        crate::making::choose_in_place_of(&app.store, id, "use the edited take", pair).await?;
-    }
-    Ok((
-        StatusCode::CREATED,
-        Json(Created {
-            id: ids.first().copied().unwrap_or(0),
-        }),
-    ))
+    let made = MadeTake {
+        take: NewTake::whole(from.cell, recording, origin),
+        in_place_of: Some(from.id),
+        looped: None,
+    };
+    let ids = app.store.use_made(id, "use the edited take", &[made]).await?;
+    let id = ids.first().copied().unwrap_or(0);
+    Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
 #[cfg(test)]

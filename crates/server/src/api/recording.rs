@@ -13,7 +13,6 @@ use rig::Block;
 use serde::Deserialize;
 use session::Order;
 use std::sync::PoisonError;
-use std::sync::atomic::Ordering;
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
@@ -71,16 +70,24 @@ pub(super) async fn through(
 /// The line of a page with real devices. The page sends binary messages, each the number of its first frame (64 bits,
 /// little-endian) and interleaved 32-bit floats, and [`FromPage`] as text; it is sent [`ToPage`]. It may break and come back: the
 /// first message says which frame is wanted next.
-pub(super) async fn line(
-    State(app): State<App>,
-    Path(id): Path<u64>,
-    upgrade: WebSocketUpgrade,
-) -> Result<Response, Problem> {
-    let end = app
-        .recorder
-        .page_end(id)
-        .ok_or_else(|| Problem::refused("No recording waits for this page."))?;
-    Ok(upgrade.on_upgrade(|socket| carry(socket, end)))
+pub(super) async fn line(State(app): State<App>, Path(id): Path<u64>, upgrade: WebSocketUpgrade) -> Response {
+    let end = app.recorder.page_end(id);
+    let why_not = app.recorder.why_not(id);
+    upgrade.on_upgrade(|socket| async move {
+        match end {
+            Some(end) => carry(socket, end).await,
+            None => refuse(socket, why_not).await,
+        }
+    })
+}
+
+/// A refused upgrade has no words that a page could read: the line opens, says why, and closes.
+async fn refuse(mut socket: WebSocket, sentence: String) {
+    if let Ok(text) = serde_json::to_string(&ToPage::Refused { sentence }) {
+        // A page that has gone again need not be told.
+        let _ = socket.send(Message::Text(text.into())).await;
+        let _ = socket.send(Message::Close(None)).await;
+    }
 }
 
 /// Bytes before the samples of a block: the number of its first frame.
@@ -100,9 +107,10 @@ fn block_of(bytes: &[u8]) -> Option<Block> {
 async fn carry(socket: WebSocket, end: PageEnd) {
     let (mut to_page, mut from_page) = socket.split();
     let (sender, mut messages) = mpsc::unbounded_channel();
-    let frame = end.wanted.load(Ordering::Relaxed);
+    let frame = *end.wanted.lock().unwrap_or_else(PoisonError::into_inner);
+    let run = end.run.clone();
     // The newest line is the page's: one that broke without a word is forgotten.
-    let _ = sender.send(ToPage::Acknowledged { frame });
+    let _ = sender.send(ToPage::Opened { run, frame });
     for message in end.unsent.lock().unwrap_or_else(PoisonError::into_inner).values() {
         let _ = sender.send(message.clone());
     }

@@ -97,6 +97,5 @@ pub(super) async fn spread_corrections(
         .change(id, &label, wishes)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
-    super::making::render_soon(&app.store, id).await?;
     Ok(Json(done))
 }

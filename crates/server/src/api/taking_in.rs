@@ -2,16 +2,16 @@
 
 use super::Created;
 use super::files::heard_of;
-use super::long_takes::uuid_like;
 use crate::App;
+use crate::audio::with_library;
 use crate::problem::Problem;
 use crate::view::view_of;
 use axum::Json;
 use axum::extract::{Path, State};
-use instrument::{Fact, Inside, Kind, Origin, PlacedFile, Said, Target, key_name, mics_of, plan_with};
+use instrument::{Inside, Kind, Origin, PlacedFile, key_name, mics_of, plan_with};
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use store::{NewTake, RecordingForm, Spool, WaitingRow};
+use store::{NewTake, Recording, TakenIn, WaitingRow};
 use utoipa::ToSchema;
 
 /// Files that become one instrument.
@@ -47,7 +47,7 @@ pub(super) async fn take_files_in(
         .into_iter()
         .map(|row| (row.id, row))
         .collect();
-    let mut made = Vec::new();
+    let mut taken = Vec::new();
     for wish in wishes {
         if wish.files.is_empty() {
             continue;
@@ -66,9 +66,7 @@ pub(super) async fn take_files_in(
             one_of_each_place(&app, &wish.files, &rows, &mics).await?
         } else {
             let whole = |row: &&WaitingRow| Sound {
-                recording: row.recording.clone(),
-                form: row.form,
-                frames: row.frames,
+                recording: row.recording(),
                 name: row.name.clone(),
                 inside: heard_of(row).inside,
             };
@@ -80,53 +78,40 @@ pub(super) async fn take_files_in(
             &wish.layers,
             &together,
             &mics,
-            (audio[0].form.rate_hz, audio[0].form.channels),
+            (audio[0].recording.form.rate_hz, audio[0].recording.form.channels),
         )
         .map_err(Problem::refused)?;
-        let into = match &wish.name {
-            Some(name) => {
-                let name = super::checked_name(name, "An instrument")?;
-                app.store.create_instrument(name, &plan).await?
-            }
-            None => {
-                let said = Said::Value(serde_json::to_value(&plan)?);
-                app.store
-                    .change(id, "take files in", vec![(Target::Instrument, Fact::Plan, said)])
-                    .await?
-                    .map_err(|error| Problem::refused(error.to_string()))?;
-                id
-            }
+        let name = match &wish.name {
+            Some(name) => Some(super::checked_name(name, "An instrument")?.to_owned()),
+            None => None,
         };
         let takes = audio
             .into_iter()
             .zip(cells)
-            .map(|(sound, cell)| NewTake {
-                cell,
-                recording: sound.recording,
-                form: sound.form,
-                recording_frames: sound.frames,
-                first_frame: 0,
-                frames: sound.frames,
-                origin: Origin {
+            .map(|(sound, cell)| {
+                let origin = Origin {
                     file: Some(sound.name),
                     inside: sound.inside,
                     ..Origin::default()
-                },
+                };
+                NewTake::whole(cell, sound.recording, origin)
             })
             .collect();
-        app.store.add_takes(into, takes).await?;
-        let taken: Vec<u64> = wish.files.iter().map(|placed| placed.file).collect();
-        app.store.forget_waiting(id, &taken).await?;
-        made.push(Created { id: into });
+        taken.push(TakenIn {
+            name,
+            plan,
+            from_plan: here.plan.clone(),
+            takes,
+            files: wish.files.iter().map(|placed| placed.file).collect(),
+        });
     }
-    Ok(Json(made))
+    let made = app.store.take_in(id, &taken).await?;
+    Ok(Json(made.into_iter().map(|id| Created { id }).collect()))
 }
 
 /// A recording that is to be a take.
 struct Sound {
-    recording: String,
-    form: RecordingForm,
-    frames: u64,
+    recording: Recording,
     name: String,
     inside: Option<Inside>,
 }
@@ -164,7 +149,7 @@ async fn one_of_each_place(
             };
             let audio = app
                 .store
-                .read_recording(&row.recording, row.form, 0, row.frames)
+                .read_recording(&row.recording, row.form, 0..row.frames, 0..usize::MAX)
                 .await?;
             let last = audio.channels.len() - 1;
             channels.extend((0..sides).map(|side| audio.channels[side.min(last)].clone()));
@@ -173,20 +158,13 @@ async fn one_of_each_place(
         channels
             .iter_mut()
             .for_each(|channel| channel.resize(longest, 0.0));
-        let form = RecordingForm {
-            channels: channels.len() as u16,
-            ..form
-        };
         let audio = signal::Audio {
             rate_hz: form.rate_hz,
             channels,
         };
-        let mut spool = Spool::begin(app.store.spool_folder(), &format!("mics-{}", uuid_like()), form)?;
-        spool.write(&audio.interleaved())?;
+        let bits = form.bits;
         sounds.push(Sound {
-            recording: app.store.put_recording(&mut spool).await?,
-            form,
-            frames: longest as u64,
+            recording: with_library(app, move |library| work::keep(library, &audio, bits)).await?,
             name: first.1.name.clone(),
             inside: heard_of(first.1).inside,
         });

@@ -36,6 +36,11 @@ pub enum FromPage {
         /// How many.
         frames: u64,
     },
+    /// After a break: the oldest frame that the page still has. What was wanted before it is gone.
+    Oldest {
+        /// Its number.
+        frame: u64,
+    },
     /// What its user says, after all frames that were heard before it was said.
     Order {
         /// What.
@@ -54,6 +59,18 @@ pub enum FromPage {
 #[derive(Debug, Clone, PartialEq, Deserialize, Serialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum ToPage {
+    /// The line is open. What left before on another run's word leaves again: numbers of messages are each run's own.
+    Opened {
+        /// Which run it is, a name that no other has.
+        run: String,
+        /// The next frame wanted; `null` where the page begins with the oldest that it has.
+        frame: Option<u64>,
+    },
+    /// Nothing waits for this page (any more): its line need not be opened again.
+    Refused {
+        /// Why, and what of its sound is kept.
+        sentence: String,
+    },
     /// Frames before this one are safe: they need not be kept.
     Acknowledged {
         /// The next frame wanted.
@@ -99,6 +116,8 @@ pub(super) enum Heard {
     Late(u64),
     /// Frames that are gone for ever.
     Lost(u64),
+    /// Nothing before this frame will come any more.
+    From(u64),
     /// The user said something at the devices.
     Order(Order),
     /// Nothing for now; the sentence says why, where it has been long.
@@ -180,8 +199,10 @@ pub(crate) struct PageEnd {
     pub(crate) page: Arc<Mutex<Option<mpsc::UnboundedSender<ToPage>>>>,
     /// How many channels its frames have.
     pub(crate) channels: usize,
-    /// The next frame wanted, for a page that comes back.
-    pub(crate) wanted: Arc<std::sync::atomic::AtomicU64>,
+    /// The next frame wanted, for a page that comes back; `None` where it begins with what it has.
+    pub(crate) wanted: Arc<Mutex<Option<u64>>>,
+    /// Which run it belongs to.
+    pub(crate) run: String,
     /// What was sent to the page and has not left yet, for a page that comes back.
     pub(crate) unsent: Arc<Mutex<BTreeMap<u64, ToPage>>>,
 }
@@ -195,13 +216,15 @@ pub(super) struct PageLine {
 }
 
 impl PageLine {
-    pub(super) fn new(channels: usize) -> (Self, PageEnd) {
+    /// A line of so many channels, on which a frame is wanted next.
+    pub(super) fn new(channels: usize, wanted: Option<u64>) -> (Self, PageEnd) {
         let (sender, blocks) = mpsc::unbounded_channel();
         let end = PageEnd {
             blocks: sender,
             page: Arc::default(),
             channels,
-            wanted: Arc::default(),
+            wanted: Arc::new(Mutex::new(wanted)),
+            run: uuid::Uuid::new_v4().to_string(),
             unsent: Arc::default(),
         };
         let line = Self {
@@ -288,6 +311,7 @@ impl Line {
                     Heard::Late(left_frame.saturating_sub(at_frame))
                 }
                 Ok(Some(Err(FromPage::Lost { frames }))) => Heard::Lost(frames),
+                Ok(Some(Err(FromPage::Oldest { frame }))) => Heard::From(frame),
                 Ok(Some(Err(FromPage::Order { order }))) => Heard::Order(order),
                 Ok(Some(Err(FromPage::Closed))) => Heard::Gone,
                 Ok(Some(Err(FromPage::Device { name }))) => {
@@ -336,6 +360,11 @@ impl Line {
         }
     }
 
+    /// Whether what comes over it cannot be made again.
+    pub(super) fn is_of_page(&self) -> bool {
+        matches!(self, Self::Page(_))
+    }
+
     /// Whether the sound that is played out has to be brought: a page fetches it by itself.
     pub(super) fn wants_sound(&self) -> bool {
         matches!(self, Self::Simulated(_))
@@ -363,7 +392,11 @@ impl Line {
         match self {
             Self::Simulated(line) => line.outbox.acknowledged(frame, line.channels),
             Self::Page(line) => {
-                line.end.wanted.store(frame, std::sync::atomic::Ordering::Relaxed);
+                *line
+                    .end
+                    .wanted
+                    .lock()
+                    .unwrap_or_else(std::sync::PoisonError::into_inner) = Some(frame);
                 line.tell(ToPage::Acknowledged { frame });
             }
         }

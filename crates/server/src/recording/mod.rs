@@ -12,10 +12,10 @@ use crate::live::{Live, Message};
 use crate::view::{InstrumentView, view_of};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use instrument::{Cell, How, PAGE_RIG, Plan, SoundCheck};
+use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Verdict};
 use line::{Device, Line, PageLine, Simulated};
 use rig::{EchoBox, Model, PlayedNote, Rig, RigSettings};
-use run::{Keep, Played, Run};
+use run::{Keep, Played, Run, Setup, keep_spool, kept_sentence};
 use serde::{Deserialize, Serialize};
 use session::{
     CellJob, HandSession, HandSettings, Lead, LongSession, Order, PlayJob, Progress, Session,
@@ -23,7 +23,8 @@ use session::{
 };
 use std::collections::{HashMap, HashSet};
 use std::sync::{Arc, Mutex};
-use store::{RecordingForm, Store};
+use std::time::Duration;
+use store::{Arrived, Belongs, Folder, GoesOn, RecordingForm, Store};
 use tokio::sync::mpsc;
 use utoipa::ToSchema;
 
@@ -84,23 +85,144 @@ struct Running {
 pub(crate) struct Recorder {
     store: Store,
     live: Live,
+    /// Who holds recordings here: the folder's name, and one of this start.
+    holder: String,
     running: Mutex<HashMap<u64, Running>>,
-    /// The newest sound check of each instrument.
-    checks: Mutex<HashMap<u64, SoundCheck>>,
+    /// What pages that come too late are told of what arrived of their recordings.
+    kept: Mutex<HashMap<u64, String>>,
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     mutex.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
 }
 
+/// How often leases are renewed and those of others are looked at.
+const TEND_EVERY: Duration = Duration::from_secs(4);
+const NOBODY_WAITS: &str = "No recording waits for this page.";
+
+/// What makes a recording, but for who leads it.
+struct Making {
+    line: Line,
+    page: Option<PageEnd>,
+    keep: Keep,
+    then: Vec<u64>,
+    origin: Option<u64>,
+    arrived: Option<Arrived>,
+}
+
 impl Recorder {
-    pub(crate) fn new(store: Store, live: Live) -> Self {
+    pub(crate) fn new(store: Store, live: Live, holder: String) -> Self {
         Self {
             store,
             live,
+            holder,
             running: Mutex::default(),
-            checks: Mutex::default(),
+            kept: Mutex::default(),
         }
+    }
+
+    /// Goes on with what an earlier start of this folder left: its recordings are this one's at once, and what had arrived of pages' recordings
+    /// is kept. Then looks after the leases for ever.
+    pub(crate) async fn go_on(self: &Arc<Self>, folder: &Folder) -> anyhow::Result<()> {
+        self.store.free_runs(folder.name()).await?;
+        self.store.free_jobs(folder.name()).await?;
+        let mut arrived: HashMap<u64, Vec<Arrived>> = HashMap::new();
+        for found in self.store.arrived()? {
+            arrived.entry(found.about.instrument).or_default().push(found);
+        }
+        let rows = self
+            .store
+            .take_over_runs(&self.holder, Some(folder.name()))
+            .await?;
+        for row in rows {
+            let of_run = arrived.remove(&row.instrument_id).unwrap_or_default();
+            let instrument = row.instrument_id;
+            if let Err(error) = self.resume(instrument, &row.settings, of_run).await {
+                tracing::error!(instrument, "a recording could not go on: {error:#}");
+            }
+        }
+        for found in arrived.into_values().flatten() {
+            self.keep_broken_off(found).await?;
+        }
+        let recorder = self.clone();
+        tokio::spawn(async move {
+            loop {
+                tokio::time::sleep(TEND_EVERY).await;
+                // What the database does not hear now it hears in a moment: leases are longer.
+                if let Err(error) = recorder.tend().await {
+                    tracing::debug!("leases: {error:#}");
+                }
+            }
+        });
+        Ok(())
+    }
+
+    async fn tend(self: &Arc<Self>) -> anyhow::Result<()> {
+        let held = self.store.renew_runs(&self.holder).await?;
+        // One that another server has taken over meanwhile ends here: its takes would not be kept.
+        let lost: Vec<u64> = locked(&self.running)
+            .keys()
+            .filter(|id| !held.contains(id))
+            .copied()
+            .collect();
+        for instrument in lost {
+            tracing::warn!(instrument, "another server goes on with this recording");
+            self.order(instrument, Order::Stop);
+        }
+        for row in self.store.take_over_runs(&self.holder, None).await? {
+            self.resume(row.instrument_id, &row.settings, Vec::new()).await?;
+        }
+        Ok(())
+    }
+
+    /// A recording goes on from where it was.
+    async fn resume(
+        self: &Arc<Self>,
+        instrument: u64,
+        settings: &str,
+        arrived: Vec<Arrived>,
+    ) -> anyhow::Result<()> {
+        tracing::info!(instrument, "going on with a recording");
+        // Of a long take the same goes on; a note that was broken off is kept as it is, and asked for again.
+        let (mut long, mut wanted) = (None, None);
+        for found in arrived {
+            wanted = wanted.max(Some(found.next_frame()));
+            match &found.about.belongs {
+                Belongs::LongTake(_) if long.is_none() => long = Some(found),
+                _ => self.keep_broken_off(found).await?,
+            }
+        }
+        let settings = serde_json::from_str(settings).unwrap_or_default();
+        if let Err(sentence) = self.begin_from(instrument, settings, wanted, long).await? {
+            tracing::warn!(instrument, "{sentence}");
+        }
+        Ok(())
+    }
+
+    /// What arrived of a recording that nobody goes on with is kept, marked.
+    async fn keep_broken_off(&self, mut found: Arrived) -> anyhow::Result<()> {
+        if found.spool.frames() > 0 {
+            let origin = Origin {
+                verdict: Some(Verdict::of(vec![Finding::BrokenOff], None, 0.0)),
+                ..found.about.origin.clone()
+            };
+            let frames = found.spool.frames();
+            keep_spool(&self.store, &found.about, &mut found.spool, &origin, true, None).await?;
+            self.note_kept(found.about.instrument, kept_sentence(&found.about, frames));
+        }
+        self.store.forget_arrived(&found.about.spool)?;
+        Ok(())
+    }
+
+    fn note_kept(&self, instrument: u64, sentence: String) {
+        tracing::info!(instrument, "{sentence}");
+        locked(&self.kept).insert(instrument, sentence);
+    }
+
+    /// What a page is told whose line nothing waits for.
+    pub(crate) fn why_not(&self, instrument: u64) -> String {
+        let kept = locked(&self.kept).get(&instrument).cloned();
+        kept.unwrap_or_else(|| NOBODY_WAITS.to_owned())
     }
 
     /// Where an instrument's recording stands, if one is going.
@@ -110,14 +232,22 @@ impl Recorder {
             .map(|run| run.progress.clone())
     }
 
-    /// What was last measured of an instrument's rig.
-    pub(crate) fn check(&self, instrument: u64) -> Option<SoundCheck> {
-        locked(&self.checks).get(&instrument).cloned()
-    }
-
     fn note(&self, instrument: u64, progress: Progress) {
-        if let Some(check) = &progress.check {
-            locked(&self.checks).insert(instrument, check.clone());
+        let new_check = progress.check.clone().filter(|check| {
+            let running = locked(&self.running);
+            let before = running
+                .get(&instrument)
+                .and_then(|run| run.progress.check.as_ref());
+            before != Some(check)
+        });
+        if let Some(check) = new_check {
+            let store = self.store.clone();
+            tokio::spawn(async move {
+                // It is measured again before the next run.
+                if let Err(error) = store.put_sound_check(instrument, &check).await {
+                    tracing::warn!(instrument, "a sound check: {error:#}");
+                }
+            });
         }
         if let Some(run) = locked(&self.running).get_mut(&instrument) {
             run.progress = progress;
@@ -142,6 +272,21 @@ impl Recorder {
         instrument: u64,
         settings: RunSettings,
     ) -> anyhow::Result<Result<(), String>> {
+        if locked(&self.running).contains_key(&instrument) {
+            return Ok(Err("A recording is going already.".into()));
+        }
+        locked(&self.kept).remove(&instrument);
+        self.begin_from(instrument, settings, Some(0), None).await
+    }
+
+    /// Begins one whose line goes on with a frame, and of which something may have arrived.
+    async fn begin_from(
+        self: &Arc<Self>,
+        instrument: u64,
+        settings: RunSettings,
+        origin: Option<u64>,
+        arrived: Option<Arrived>,
+    ) -> anyhow::Result<Result<(), String>> {
         let Some(view) = view_of(&self.store, instrument).await? else {
             return Ok(Err("There is no such instrument.".into()));
         };
@@ -163,10 +308,27 @@ impl Recorder {
         let jobs = jobs_of(&view, &settings);
         let cells_wanted = plan.source.how != How::LongTake && settings.what == What::Planned;
         if cells_wanted && jobs.is_empty() {
-            self.store.set_run(instrument, None).await?;
+            self.store.end_run(instrument, &self.holder).await?;
             return Ok(Err("Every cell of the plan has a take already.".into()));
         }
-        let (line, page) = match model {
+        // A check or a choice of cells is not worth going on with after a break; what a page records goes on where it arrived.
+        let goes_on = match settings.what {
+            What::Planned if !settings.cells.is_empty() => GoesOn::Nowhere,
+            What::Planned if from_page => GoesOn::Here,
+            What::Planned if cells_wanted => GoesOn::Anywhere,
+            _ => GoesOn::Nowhere,
+        };
+        let text = serde_json::to_string(&settings)?;
+        if !self
+            .store
+            .hold_run(instrument, &self.holder, &text, goes_on)
+            .await?
+        {
+            return Ok(Err(
+                "This instrument is being recorded at another Ladder just now.".into(),
+            ));
+        }
+        let (line, page, origin) = match model {
             Some(model) if !from_page => {
                 let rig = RigSettings {
                     seed: 1 + u64::from(plan.source.program),
@@ -180,29 +342,30 @@ impl Recorder {
                 let device = Device::Rig(Box::new(rig));
                 let mics = plan.mics.len().max(1);
                 let line = Simulated::new(device, plan.rate_hz, settings.real_time, 2 * mics);
-                (Line::Simulated(Box::new(line)), None)
+                (Line::Simulated(Box::new(line)), None, Some(0))
             }
             _ => {
                 let channels = settings
                     .channels
                     .unwrap_or(plan.recording_channels())
                     .clamp(1, 32);
-                let (line, end) = PageLine::new(usize::from(channels));
-                (Line::Page(line), Some(end))
+                let (line, end) = PageLine::new(usize::from(channels), origin);
+                (Line::Page(line), Some(end), origin)
             }
         };
-        let (lead, keep) = lead_of(&view, &settings, jobs, line.channels());
-        // What a page records cannot go on without it, and a check or a choice of cells is not worth going on with.
-        if !from_page
-            && cells_wanted
-            && settings.cells.is_empty()
-            && !locked(&self.running).contains_key(&instrument)
-        {
-            self.store
-                .set_run(instrument, Some(&serde_json::to_string(&settings)?))
-                .await?;
+        let (mut lead, keep) = lead_of(&view, &settings, jobs, line.channels());
+        if let Some(arrived) = &arrived {
+            lead = Box::new(LongSession::resumed(line.channels(), arrived.spool.frames()));
         }
-        Ok(self.start(instrument, plan, lead, line, page, keep, settings.then))
+        let making = Making {
+            line,
+            page,
+            keep,
+            then: settings.then,
+            origin,
+            arrived,
+        };
+        Ok(self.start(instrument, plan, lead, making))
     }
 
     /// Begins to play takes through a box and to record what comes back. `channels` are those that a page sends; `None` takes the
@@ -243,10 +406,18 @@ impl Recorder {
         if jobs.is_empty() {
             return Ok(Err("Choose takes first: there is nothing to play out.".into()));
         }
+        if locked(&self.running).contains_key(&instrument)
+            || !self
+                .store
+                .hold_run(instrument, &self.holder, "{}", GoesOn::Nowhere)
+                .await?
+        {
+            return Ok(Err("A recording is going already.".into()));
+        }
         let rate_hz = view.plan.rate_hz;
         let (line, page) = match channels {
             Some(channels) => {
-                let (line, end) = PageLine::new(usize::from(channels.clamp(1, 32)));
+                let (line, end) = PageLine::new(usize::from(channels.clamp(1, 32)), Some(0));
                 (Line::Page(line), Some(end))
             }
             None => {
@@ -256,30 +427,23 @@ impl Recorder {
             }
         };
         let lead = Box::new(ThroughSession::new(rate_hz, line.channels(), jobs));
-        Ok(self.start(
-            instrument,
-            &view.plan,
-            lead,
+        let making = Making {
             line,
             page,
-            Keep::Returned(played),
-            Vec::new(),
-        ))
+            keep: Keep::Returned(played),
+            then: Vec::new(),
+            origin: Some(0),
+            arrived: None,
+        };
+        Ok(self.start(instrument, &view.plan, lead, making))
     }
 
-    #[expect(
-        clippy::too_many_arguments,
-        reason = "all that makes one recording, used in two places"
-    )]
     fn start(
         self: &Arc<Self>,
         instrument: u64,
         plan: &Plan,
         mut lead: Box<dyn Lead>,
-        line: Line,
-        page: Option<PageEnd>,
-        keep: Keep,
-        then: Vec<u64>,
+        making: Making,
     ) -> Result<(), String> {
         let (sender, orders) = mpsc::unbounded_channel();
         {
@@ -290,7 +454,7 @@ impl Recorder {
             let entry = Running {
                 orders: sender,
                 progress: lead.progress(),
-                page,
+                page: making.page,
             };
             running.insert(instrument, entry);
         }
@@ -299,9 +463,18 @@ impl Recorder {
             channels: plan.recording_channels(),
             bits: plan.bits,
         };
-        let mics = plan.mics.len().max(1);
-        let run = Run::new(self.clone(), instrument, lead, line, form, mics, keep);
-        let recorder = self.clone();
+        let setup = Setup {
+            instrument,
+            lead,
+            line: making.line,
+            // What goes on keeps the form that it began in.
+            form: making.arrived.as_ref().map_or(form, |arrived| arrived.about.form),
+            mics: plan.mics.len().max(1),
+            keep: making.keep,
+            origin: making.origin,
+            arrived: making.arrived,
+        };
+        let (run, recorder, then) = (Run::new(self.clone(), setup), self.clone(), making.then);
         tokio::spawn(async move {
             let outcome = run.lead(orders).await;
             recorder.end(instrument, outcome, then).await;
@@ -320,31 +493,49 @@ impl Recorder {
     }
 
     async fn ended(self: &Arc<Self>, instrument: u64, outcome: anyhow::Result<Ended>, then: Vec<u64>) {
+        let failed = outcome.is_err();
+        let (store, holder) = (&self.store, &self.holder);
+        // Whoever holds the row until the database has heard of the end keeps others away.
+        loop {
+            let told = match failed {
+                // What a full disk stopped goes on at the next start of this folder.
+                true => store.put_run_aside(instrument, holder).await,
+                false => store.end_run(instrument, holder).await,
+            };
+            match told {
+                Err(error) if store::is_unreachable(&error) => tokio::time::sleep(TEND_EVERY / 8).await,
+                Err(error) => {
+                    tracing::error!(instrument, "recording: {error:#}");
+                    break;
+                }
+                Ok(()) => break,
+            }
+        }
         let ended = locked(&self.running).remove(&instrument);
         match outcome {
             Err(error) => {
-                // The row in `runs` stays: the run goes on at the next start.
                 tracing::error!(instrument, "recording: {error:#}");
-                if let Some(run) = ended {
-                    self.live.send(Message::Progress {
-                        instrument,
-                        progress: Box::new(Progress {
-                            state: session::RunState::Stopped,
-                            waits_for: Some(format!(
-                                "The recording stopped: {error:#}. Every take that had ended is kept; begin again when there is room."
-                            )),
-                            ..run.progress
-                        }),
-                    });
-                }
+                let why = crate::problem::sentence_of(&error)
+                    .map_or_else(|| format!("{error:#}."), |(_, sentence)| sentence);
+                let progress = ended.map(|run| {
+                    Box::new(Progress {
+                        state: session::RunState::Stopped,
+                        waits_for: Some(format!(
+                            "The recording stopped. {why} Every take that had ended is kept; begin again when that is mended."
+                        )),
+                        ..run.progress
+                    })
+                });
+                self.live.send(Message::Progress { instrument, progress });
                 return;
             }
             Ok(Ended::PageGone) => tracing::info!(instrument, "the page has gone; what arrived is kept"),
             Ok(Ended::Done) => {}
         }
-        if let Err(error) = self.store.set_run(instrument, None).await {
-            tracing::error!(instrument, "recording: {error:#}");
-        }
+        self.live.send(Message::Progress {
+            instrument,
+            progress: ended.map(|run| Box::new(run.progress)),
+        });
         let [next, rest @ ..] = &then[..] else { return };
         let settings = RunSettings {
             then: rest.to_vec(),

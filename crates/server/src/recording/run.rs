@@ -3,17 +3,25 @@
 use super::line::{Heard, Line, ToPage};
 use super::{Ended, Recorder};
 use crate::live::Message;
+use anyhow::Context;
 use instrument::{Cell, Fact, Finding, Origin, Said, SoundCheck, Target, Verdict};
 use session::{Action, Intake, Lead, Order};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use store::{NewTake, RecordingForm, Spool};
+use store::{About, Arrived, Belongs, NewLongTake, NewTake, RecordingForm, Spool};
 use tokio::sync::mpsc;
+use tokio::task::block_in_place;
 
 /// Frames between two syncs, after which everything so far is acknowledged: a third of a second.
 const FRAMES_PER_SYNC: u64 = 16_384;
 const REPORT_EVERY: Duration = Duration::from_millis(80);
+/// While the database is away it is asked so often.
+const ASK_AGAIN: Duration = Duration::from_millis(300);
+const DATABASE_AWAY: &str = "The database does not answer just now. What was recorded is kept on the disk, and the recording goes on when it is back.";
+
+/// For a take's origin: how it was made.
+const THROUGH_A_BOX: &str = "through a box";
 
 /// What becomes of takes that end.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -38,11 +46,35 @@ pub(super) struct Played {
 
 /// A take that is arriving.
 struct Arriving {
-    cell: Cell,
+    about: About,
+    /// Its first frame, as the session counts.
     first_frame: u64,
     spool: Spool,
     /// Frames that were lost while it arrived.
     lost: u64,
+}
+
+impl Arriving {
+    fn cell(&self) -> Cell {
+        match &self.about.belongs {
+            Belongs::Cell(cell) => *cell,
+            Belongs::LongTake(_) => session::NO_CELL,
+        }
+    }
+}
+
+/// What a run begins with.
+pub(super) struct Setup {
+    pub(super) instrument: u64,
+    pub(super) lead: Box<dyn Lead>,
+    pub(super) line: Line,
+    pub(super) form: RecordingForm,
+    pub(super) mics: usize,
+    pub(super) keep: Keep,
+    /// The frame of the line that is the session's first; `None` where the page begins with what it has.
+    pub(super) origin: Option<u64>,
+    /// What arrived of it before, to go on with.
+    pub(super) arrived: Option<Arrived>,
 }
 
 pub(super) struct Run {
@@ -50,7 +82,9 @@ pub(super) struct Run {
     instrument: u64,
     lead: Box<dyn Lead>,
     line: Line,
-    intake: Intake,
+    intake: Option<Intake>,
+    /// The frame of the line that is the session's first.
+    origin: u64,
     form: RecordingForm,
     mics: usize,
     keep: Keep,
@@ -70,28 +104,29 @@ pub(super) struct Run {
 }
 
 impl Run {
-    pub(super) fn new(
-        recorder: Arc<Recorder>,
-        instrument: u64,
-        lead: Box<dyn Lead>,
-        line: Line,
-        form: RecordingForm,
-        mics: usize,
-        keep: Keep,
-    ) -> Self {
+    pub(super) fn new(recorder: Arc<Recorder>, setup: Setup) -> Self {
+        let channels = setup.line.channels();
+        let heard = setup.arrived.as_ref().map_or(0, |arrived| arrived.spool.frames());
+        let origin = setup.origin.map(|origin| origin.saturating_sub(heard));
         Self {
             recorder,
-            instrument,
-            lead,
-            intake: Intake::new(line.channels()),
-            line,
-            form,
-            mics,
-            keep,
-            arriving: None,
+            instrument: setup.instrument,
+            lead: setup.lead,
+            intake: setup.origin.map(|next| Intake::from(channels, next)),
+            origin: origin.unwrap_or(0),
+            line: setup.line,
+            form: setup.form,
+            mics: setup.mics,
+            keep: setup.keep,
+            arriving: setup.arrived.map(|Arrived { about, spool }| Arriving {
+                first_frame: 0,
+                lost: about.lost_frames,
+                about,
+                spool,
+            }),
             recent: VecDeque::new(),
-            heard: 0,
-            synced: 0,
+            heard,
+            synced: setup.origin.unwrap_or(0),
             waits_for: None,
             check: None,
             newest: HashMap::new(),
@@ -112,31 +147,37 @@ impl Run {
                 Heard::Blocks(blocks) => {
                     self.waits_for = None;
                     for block in blocks {
-                        let samples = self.intake.push(block.first_frame, block.samples);
+                        let samples = self
+                            .intake_from(block.first_frame)
+                            .push(block.first_frame, block.samples);
                         self.hear(&samples)?;
                         actions.extend(self.lead.audio(&samples));
                     }
                 }
                 Heard::Late(frames) => self.lead.left_late(frames),
-                Heard::Lost(frames) => {
-                    if let Some(arriving) = &mut self.arriving {
-                        arriving.lost += frames;
-                    }
+                Heard::Lost(frames) => self.lose(frames),
+                Heard::From(frame) => {
+                    let before = self.intake_from(frame).next_frame();
+                    let samples = self.intake_from(frame).give_up_before(frame);
+                    self.lose(frame.saturating_sub(before));
+                    self.hear(&samples)?;
+                    actions.extend(self.lead.audio(&samples));
                 }
                 Heard::Order(order) => actions.extend(self.lead.order(order)),
                 Heard::Nothing(why) => self.waits_for = why,
                 Heard::Gone => {
-                    self.cut_short().await?;
+                    self.break_off().await?;
                     self.use_returned().await?;
                     self.report();
                     return Ok(Ended::PageGone);
                 }
             }
-            if self.intake.next_frame() >= self.synced + FRAMES_PER_SYNC {
-                self.synced = self.intake.next_frame();
+            let next = self.intake.as_ref().map_or(0, Intake::next_frame);
+            if next >= self.synced + FRAMES_PER_SYNC {
+                self.synced = next;
                 // A simulated rig can play again what a power cut takes: its takes are synced once, when they end.
-                if let (Some(arriving), Line::Page(_)) = (&mut self.arriving, &self.line) {
-                    arriving.spool.sync()?;
+                if let (Some(arriving), true) = (&mut self.arriving, self.line.is_of_page()) {
+                    block_in_place(|| arriving.spool.sync())?;
                 }
                 self.line.acknowledge(self.synced);
                 tokio::task::yield_now().await;
@@ -147,14 +188,16 @@ impl Run {
             for action in actions {
                 match action {
                     Action::Midi { at_frame, bytes } => {
+                        let at_frame = self.origin + at_frame;
                         let left_at = self.line.schedule(at_frame + late, &bytes);
                         if bytes.first().is_some_and(|status| status & 0xF0 == 0x90) {
                             late = left_at - at_frame;
                             self.lead.left_late(late);
                         }
                     }
-                    Action::Play { at_frame, take } => self.play(at_frame, take).await?,
+                    Action::Play { at_frame, take } => self.play(self.origin + at_frame, take).await?,
                     Action::PlayPulse { at_frame } => {
+                        let at_frame = self.origin + at_frame;
                         self.line
                             .tell_to_play(|number| ToPage::PlayPulse { number, at_frame });
                         if self.line.wants_sound() {
@@ -179,6 +222,22 @@ impl Run {
         }
     }
 
+    /// Frames put in order; where it was open with which a page begins, with this one.
+    fn intake_from(&mut self, frame: u64) -> &mut Intake {
+        let channels = self.line.channels();
+        self.intake.get_or_insert_with(|| {
+            self.origin = frame;
+            self.synced = frame;
+            Intake::from(channels, frame)
+        })
+    }
+
+    fn lose(&mut self, frames: u64) {
+        if let Some(arriving) = &mut self.arriving {
+            arriving.lost = arriving.lost.saturating_add(frames);
+        }
+    }
+
     /// A take leaves through the box.
     async fn play(&mut self, at_frame: u64, take: u64) -> anyhow::Result<()> {
         let Keep::Returned(played) = &self.keep else {
@@ -195,10 +254,18 @@ impl Run {
             first,
             end,
         });
-        if self.line.wants_sound()
-            && let Some(row) = self.recorder.store.take(take).await?
-        {
-            let audio = self.recorder.store.take_audio(&row, first, end).await?;
+        if !self.line.wants_sound() {
+            return Ok(());
+        }
+        let store = self.recorder.store.clone();
+        let row = loop {
+            match store.take(take).await {
+                Ok(row) => break row,
+                Err(error) => self.wait_out(error).await?,
+            }
+        };
+        if let Some(row) = row {
+            let audio = store.take_audio(&row, first..end, 0..usize::MAX).await?;
             let stereo = in_channels(&audio.interleaved(), audio.channels.len(), 2);
             let left = self.line.play_sound(at_frame, stereo);
             self.lead.left_late(left - at_frame);
@@ -212,8 +279,23 @@ impl Run {
         self.recorder.note(self.instrument, progress.clone());
         self.recorder.live.send(Message::Progress {
             instrument: self.instrument,
-            progress: Box::new(progress),
+            progress: Some(Box::new(progress)),
         });
+    }
+
+    /// While the database is away a recording waits, and says so: what was asked is to be asked again. Any other error is given back.
+    async fn wait_out(&mut self, error: anyhow::Error) -> anyhow::Result<()> {
+        if !store::is_unreachable(&error) {
+            return Err(error);
+        }
+        if self.waits_for.as_deref() != Some(DATABASE_AWAY) {
+            tracing::warn!(instrument = self.instrument, "a recording waits: {error:#}");
+        }
+        self.waits_for = Some(DATABASE_AWAY.to_owned());
+        self.report();
+        tokio::time::sleep(ASK_AGAIN).await;
+        self.waits_for = None;
+        Ok(())
     }
 
     /// Contiguous frames: to the spool, from the take's first frame on.
@@ -223,12 +305,8 @@ impl Run {
         self.heard += (samples.len() / channels) as u64;
         if let Some(arriving) = &mut self.arriving {
             let skip = (arriving.first_frame.saturating_sub(first) as usize * channels).min(samples.len());
-            arriving.spool.write(&of_mics(
-                &samples[skip..],
-                channels,
-                self.form.channels,
-                self.mics,
-            ))?;
+            let frames = of_mics(&samples[skip..], channels, self.form.channels, self.mics);
+            block_in_place(|| arriving.spool.write(&frames))?;
         }
         self.recent.extend(samples);
         let most = self.form.rate_hz as usize * channels;
@@ -244,42 +322,34 @@ impl Run {
                 after_ms,
             } => self.line.ask(cell.key, velocity, after_ms),
             Action::Begin { cell, first_frame } if self.keep != Keep::Nothing => {
-                let name = format!(
-                    "{}-{}-{}-{}-{}",
-                    self.instrument, cell.pass, cell.key, cell.layer, cell.round_robin
-                );
-                let folder = self.recorder.store.spool_folder();
-                let mut spool = Spool::begin(folder, &name, self.form)?;
-                let channels = self.line.channels();
-                let back =
-                    (self.heard.saturating_sub(first_frame) as usize * channels).min(self.recent.len());
-                let past: Vec<f32> = self.recent.range(self.recent.len() - back..).copied().collect();
-                spool.write(&of_mics(&past, channels, self.form.channels, self.mics))?;
-                self.arriving = Some(Arriving {
-                    cell,
-                    first_frame,
-                    spool,
-                    lost: 0,
-                });
+                self.begin(cell, first_frame)?;
             }
             Action::End { cell, verdict, .. } => {
                 // Reports are seldom beside a rig that runs as fast as it can.
                 self.check = self.lead.progress().check;
-                if let Some(arriving) = self.arriving.take().filter(|arriving| arriving.cell == cell) {
-                    self.keep(arriving, verdict.map(|verdict| *verdict)).await?;
+                if let Some(arriving) = self.arriving.take().filter(|arriving| arriving.cell() == cell) {
+                    self.keep(arriving, verdict.map(|verdict| *verdict), false)
+                        .await?;
                 }
             }
             Action::Choose { cell } => {
-                if let Some(take) = self.newest.get(&cell) {
-                    let wish = (Target::Take(*take), Fact::Chosen, Said::Value(true.into()));
-                    self.recorder
-                        .store
-                        .change(self.instrument, "keep this take", vec![wish])
-                        .await?
-                        .map_err(|error| anyhow::anyhow!(error))?;
+                if let Some(take) = self.newest.get(&cell).copied() {
+                    let store = self.recorder.store.clone();
+                    let wish = (Target::Take(take), Fact::Chosen, Said::Value(true.into()));
+                    let label = "keep this take";
+                    loop {
+                        match store.change(self.instrument, label, vec![wish.clone()]).await {
+                            Ok(kept) => break kept.map_err(|error| anyhow::anyhow!(error))?,
+                            Err(error) => self.wait_out(error).await?,
+                        }
+                    }
                 }
             }
-            Action::Abandon { .. } => self.arriving = None,
+            Action::Abandon { .. } => {
+                if let Some(arriving) = self.arriving.take() {
+                    self.forget(&arriving)?;
+                }
+            }
             Action::Begin { .. }
             | Action::Midi { .. }
             | Action::Play { .. }
@@ -289,38 +359,96 @@ impl Run {
         Ok(())
     }
 
+    /// A take begins to arrive. A page's is promised from its first acknowledged frame on, and outlives this process; a simulated rig's can be
+    /// played again.
+    fn begin(&mut self, cell: Cell, first_frame: u64) -> anyhow::Result<()> {
+        let channels = self.line.channels();
+        self.check = self.lead.progress().check;
+        let about = About {
+            spool: uuid::Uuid::new_v4().to_string(),
+            instrument: self.instrument,
+            belongs: match &self.keep {
+                Keep::LongTake(name) => Belongs::LongTake(name.clone()),
+                _ => Belongs::Cell(cell),
+            },
+            form: self.form,
+            first_frame: self.origin + first_frame,
+            line_channels: channels as u16,
+            mics: self.mics as u16,
+            origin: self.origin_of_take(),
+            lost_frames: 0,
+        };
+        let store = &self.recorder.store;
+        let mut spool = if self.line.is_of_page() {
+            block_in_place(|| store.arrive(&about))?
+        } else {
+            Spool::begin(store.scratch().path(), &about.spool, self.form)?
+        };
+        let back = (self.heard.saturating_sub(first_frame) as usize * channels).min(self.recent.len());
+        let past: Vec<f32> = self.recent.range(self.recent.len() - back..).copied().collect();
+        spool.write(&of_mics(&past, channels, self.form.channels, self.mics))?;
+        self.arriving = Some(Arriving {
+            about,
+            first_frame,
+            spool,
+            lost: 0,
+        });
+        Ok(())
+    }
+
+    fn origin_of_take(&self) -> Origin {
+        Origin {
+            sound_check: self.check.clone(),
+            from_take: self.played_out,
+            made_by: self.played_out.map(|_| THROUGH_A_BOX.to_owned()),
+            ..Origin::default()
+        }
+    }
+
     /// What came back through a box is used from now on; one undo brings back what went out.
     async fn use_returned(&mut self) -> anyhow::Result<()> {
-        let returned = std::mem::take(&mut self.returned).into_iter();
-        if returned.len() == 0 {
+        let returned = std::mem::take(&mut self.returned);
+        if returned.is_empty() {
             return Ok(());
         }
+        let store = self.recorder.store.clone();
         let label = "use what came back through the box";
-        crate::making::choose_in_place_of(&self.recorder.store, self.instrument, label, returned).await
+        loop {
+            match store.choose_in_place_of(self.instrument, label, &returned).await {
+                Err(error) => self.wait_out(error).await?,
+                done => return done,
+            }
+        }
     }
 
     /// The page has gone in the middle of a take: what arrived is kept, marked.
-    async fn cut_short(&mut self) -> anyhow::Result<()> {
+    async fn break_off(&mut self) -> anyhow::Result<()> {
         let Some(arriving) = self.arriving.take() else {
             return Ok(());
         };
-        let verdict = Verdict::of(vec![Finding::CutShort], None, 0.0);
-        self.keep(arriving, Some(verdict)).await
+        let verdict = Verdict::of(vec![Finding::BrokenOff], None, 0.0);
+        let sentence = kept_sentence(&arriving.about, arriving.spool.frames());
+        self.keep(arriving, Some(verdict), true).await?;
+        self.recorder.note_kept(self.instrument, sentence);
+        Ok(())
     }
 
-    /// The take's audio goes under its hash; then a row follows, and the take is there.
-    async fn keep(&mut self, mut arriving: Arriving, mut verdict: Option<Verdict>) -> anyhow::Result<()> {
-        let store = &self.recorder.store;
-        let recording = store.put_recording(&mut arriving.spool).await?;
-        let frames = arriving.spool.frames();
-        if frames == 0 {
-            return Ok(());
+    fn forget(&self, arriving: &Arriving) -> anyhow::Result<()> {
+        if self.line.is_of_page() {
+            self.recorder.store.forget_arrived(&arriving.about.spool)?;
         }
-        if let Keep::LongTake(name) = &self.keep {
-            store
-                .add_long_take(self.instrument, name, &recording, self.form, frames)
-                .await?;
-            return Ok(());
+        Ok(())
+    }
+
+    /// The take's audio goes under its hash; then a row follows, and the take is there; then its spool goes.
+    async fn keep(
+        &mut self,
+        mut arriving: Arriving,
+        mut verdict: Option<Verdict>,
+        broken_off: bool,
+    ) -> anyhow::Result<()> {
+        if arriving.spool.frames() == 0 {
+            return self.forget(&arriving);
         }
         if arriving.lost > 0 {
             let known = verdict.unwrap_or_default();
@@ -330,27 +458,82 @@ impl Run {
             });
             verdict = Some(Verdict::of(findings, known.key.zip(known.cents), known.peak_dbfs));
         }
+        let cell = arriving.cell();
         let from_take = self.played_out.take();
-        let take = NewTake {
-            cell: arriving.cell,
-            recording,
-            form: self.form,
-            recording_frames: frames,
-            first_frame: 0,
-            frames,
-            origin: Origin {
-                sound_check: self.check.clone(),
-                verdict,
-                from_take,
-                made_by: from_take.map(|_| "through a box".to_owned()),
-                ..Origin::default()
-            },
+        // A take may be played out after what comes back of it has begun to arrive.
+        let known = &arriving.about.origin;
+        let origin = Origin {
+            sound_check: self.check.clone(),
+            verdict,
+            from_take: from_take.or(known.from_take),
+            made_by: from_take
+                .map(|_| THROUGH_A_BOX.to_owned())
+                .or_else(|| known.made_by.clone()),
+            ..known.clone()
         };
-        let ids = store.add_takes(self.instrument, vec![take]).await?;
-        self.returned.extend(from_take.zip(ids.first().copied()));
-        self.newest.extend(ids.first().map(|id| (arriving.cell, *id)));
+        let (store, holder) = (self.recorder.store.clone(), self.recorder.holder.clone());
+        let id = loop {
+            let (about, spool) = (&arriving.about, &mut arriving.spool);
+            match keep_spool(&store, about, spool, &origin, broken_off, Some(&holder)).await {
+                Ok(id) => break id,
+                Err(error) => self.wait_out(error).await?,
+            }
+        };
+        self.forget(&arriving)?;
+        if let Some(id) = id {
+            self.returned.extend(from_take.map(|from| (from, id)));
+            self.newest.insert(cell, id);
+        }
         Ok(())
     }
+}
+
+/// Keeps what arrived in a spool as what it says it is: a take, whose number is given, or a long take. However often it is done, it is there once.
+pub(super) async fn keep_spool(
+    store: &store::Store,
+    about: &About,
+    spool: &mut Spool,
+    origin: &Origin,
+    broken_off: bool,
+    holder: Option<&str>,
+) -> anyhow::Result<Option<u64>> {
+    let recording = store
+        .put_recording(spool)
+        .await
+        .context("what was recorded could not be put away")?;
+    match &about.belongs {
+        Belongs::LongTake(name) => {
+            let new = NewLongTake {
+                name: name.clone(),
+                recording,
+                spool: Some(about.spool.clone()),
+                broken_off,
+            };
+            store.add_long_take(about.instrument, &new).await?;
+            Ok(None)
+        }
+        Belongs::Cell(cell) => {
+            let take = NewTake {
+                spool: Some(about.spool.clone()),
+                ..NewTake::whole(*cell, recording, origin.clone())
+            };
+            let ids = store.add_takes_of_run(about.instrument, holder, &[take]).await?;
+            Ok(ids.first().copied())
+        }
+    }
+}
+
+/// What a page is told of what arrived of its recording.
+pub(super) fn kept_sentence(about: &About, frames: u64) -> String {
+    let seconds = frames as f64 / f64::from(about.form.rate_hz.max(1));
+    let what = match &about.belongs {
+        Belongs::LongTake(name) => format!("the long take «{name}»"),
+        Belongs::Cell(cell) => format!(
+            "a take of {}",
+            instrument::key_name(cell.key, instrument::MiddleC::C4)
+        ),
+    };
+    format!("The recording broke off. Its first {seconds:.1} s are kept as {what}.")
 }
 
 /// Frames of several mics, each mic's channels as the plan wants them.

@@ -1,0 +1,196 @@
+//! Everything of an instrument as it stood at one moment, in a fixed number of statements.
+
+use crate::changes::{History, facts_of, history};
+use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
+use crate::schema::{facts, instruments, measurements, recordings, sound_checks, takes};
+use crate::{ByTreatment, InstrumentRow, LongTakeRow, Store, TakeRow};
+use diesel::prelude::*;
+use diesel_async::RunQueryDsl;
+use instrument::{Cell, Facts, SoundCheck};
+use signal::{Levels, LoopFacts, Measurement};
+use std::collections::{BTreeMap, HashMap};
+
+/// An instrument with all that is known and said of it.
+#[derive(Debug, Clone)]
+pub struct Whole {
+    /// As it was made.
+    pub row: InstrumentRow,
+    /// What Undo and Redo would do.
+    pub history: History,
+    /// What was said.
+    pub facts: Facts,
+    /// Its takes, oldest first.
+    pub takes: Vec<TakeRow>,
+    /// What was measured of them, by the version that measured each first.
+    pub measurements: HashMap<u64, Measurement>,
+    /// Levels of takes as they were cleaned.
+    pub cleaned_levels: ByTreatment<Levels>,
+    /// What loops are worth that measuring did not find.
+    pub judged_loops: ByTreatment<LoopFacts>,
+    /// Recordings that are sliced, oldest first.
+    pub long_takes: Vec<LongTakeRow>,
+    /// What was last measured of its rig.
+    pub check: Option<SoundCheck>,
+}
+
+/// What the shelf shows of an instrument.
+#[derive(Debug, Clone)]
+pub struct ShelfRow {
+    /// As it was made.
+    pub row: InstrumentRow,
+    /// What was said of it, and which takes are chosen.
+    pub facts: Facts,
+    /// Its takes, oldest first.
+    pub takes: Vec<ShelfTake>,
+}
+
+/// What the shelf knows of a take.
+#[derive(Debug, Clone)]
+pub struct ShelfTake {
+    /// Its number.
+    pub id: u64,
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Channels of its recording.
+    pub channels: u16,
+    /// Where it came from, as JSON.
+    pub origin: Option<String>,
+    /// Whether it is measured.
+    pub measured: bool,
+}
+
+/// Facts of an instrument that its card shows.
+const ON_THE_SHELF: [&str; 5] = ["name", "plan", "map", "tags", "chosen"];
+
+impl Store {
+    /// Everything of an instrument; `None` where there is none.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn whole(&self, id: u64) -> anyhow::Result<Option<Whole>> {
+        let read = self
+            .read_at_once(async |connection| {
+                let row: Option<InstrumentColumns> =
+                    instruments::table.find(id).first(connection).await.optional()?;
+                let Some(row) = row else { return Ok(None) };
+                let take_rows: Vec<(TakeColumns, FormColumns)> = takes::table
+                    .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
+                    .select((
+                        takes::all_columns,
+                        (recordings::rate_hz, recordings::channels, recordings::bits),
+                    ))
+                    .filter(takes::instrument_id.eq(id))
+                    .order(takes::id)
+                    .load(connection)
+                    .await?;
+                let measured: Vec<(u64, String)> = measurements::table
+                    .inner_join(takes::table.on(takes::id.eq(measurements::take_id)))
+                    .filter(takes::instrument_id.eq(id))
+                    .select((measurements::take_id, measurements::facts))
+                    .order(measurements::version.desc())
+                    .load(connection)
+                    .await?;
+                let check: Option<String> = sound_checks::table
+                    .find(id)
+                    .select(sound_checks::sound_check)
+                    .first(connection)
+                    .await
+                    .optional()?;
+                let whole = Whole {
+                    row: instrument_row(row)?,
+                    history: history(connection, id).await?,
+                    facts: crate::changes::load(connection, id).await?,
+                    takes: Vec::new(),
+                    measurements: HashMap::new(),
+                    cleaned_levels: crate::treated::levels_of(connection, id).await?,
+                    judged_loops: crate::treated::loops_of(connection, id).await?,
+                    long_takes: crate::long_takes::load(connection, id).await?,
+                    check: check.and_then(|text: String| serde_json::from_str(&text).ok()),
+                };
+                Ok(Some((whole, take_rows, measured)))
+            })
+            .await?;
+        let Some((mut whole, take_rows, measured)) = read else {
+            return Ok(None);
+        };
+        // Read in large numbers: not on a thread that others wait for.
+        tokio::task::spawn_blocking(move || {
+            whole.takes = take_rows.into_iter().map(|(take, form)| take.row(form)).collect();
+            for (take, text) in measured {
+                whole.measurements.insert(take, serde_json::from_str(&text)?);
+            }
+            Ok(Some(whole))
+        })
+        .await?
+    }
+
+    /// All instruments as the shelf shows them, oldest first.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn shelf(&self) -> anyhow::Result<Vec<ShelfRow>> {
+        type TakeOfShelf = (u64, u64, (u16, u8, u16, u16), u16, Option<String>);
+        let (rows, take_rows, measured, said) = self
+            .read_at_once(async |connection| {
+                let rows: Vec<InstrumentColumns> =
+                    instruments::table.order(instruments::id).load(connection).await?;
+                let take_rows: Vec<TakeOfShelf> = takes::table
+                    .inner_join(recordings::table.on(recordings::hash.eq(takes::recording)))
+                    .select((
+                        takes::instrument_id,
+                        takes::id,
+                        (takes::pass, takes::rung_key, takes::layer, takes::round_robin),
+                        recordings::channels,
+                        takes::origin,
+                    ))
+                    .order(takes::id)
+                    .load(connection)
+                    .await?;
+                let measured: Vec<u64> = measurements::table
+                    .select(measurements::take_id)
+                    .distinct()
+                    .load(connection)
+                    .await?;
+                let said: Vec<(u64, u64, String, String)> = facts::table
+                    .filter(facts::fact.eq_any(ON_THE_SHELF))
+                    .select((facts::instrument_id, facts::target, facts::fact, facts::value))
+                    .load(connection)
+                    .await?;
+                Ok((rows, take_rows, measured, said))
+            })
+            .await?;
+        let measured: std::collections::HashSet<u64> = measured.into_iter().collect();
+        let (mut takes_of, mut said_of) = (
+            BTreeMap::<u64, Vec<ShelfTake>>::new(),
+            BTreeMap::<u64, Vec<(u64, String, String)>>::new(),
+        );
+        for (instrument, id, (pass, key, layer, round_robin), channels, origin) in take_rows {
+            let cell = Cell {
+                pass,
+                key,
+                layer,
+                round_robin,
+            };
+            takes_of.entry(instrument).or_default().push(ShelfTake {
+                id,
+                cell,
+                channels,
+                origin,
+                measured: measured.contains(&id),
+            });
+        }
+        for (instrument, target, fact, value) in said {
+            said_of.entry(instrument).or_default().push((target, fact, value));
+        }
+        rows.into_iter()
+            .filter_map(readable)
+            .map(|row| {
+                Ok(ShelfRow {
+                    facts: facts_of(said_of.remove(&row.id).unwrap_or_default())?,
+                    takes: takes_of.remove(&row.id).unwrap_or_default(),
+                    row,
+                })
+            })
+            .collect()
+    }
+}

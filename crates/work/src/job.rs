@@ -1,0 +1,130 @@
+//! What jobs there are, and what comes of them.
+
+use crate::{NewTake, Recording};
+use instrument::{Fact, Said, TakeLoop, Target};
+use serde_json::Value;
+use signal::{LoopFacts, Measurement};
+
+/// What a job does.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum JobKind {
+    /// Measures a take.
+    Measure,
+    /// Draws a long take from afar.
+    Overview,
+    /// Reads a file as a long take.
+    Import,
+    /// Makes new takes from old.
+    Make,
+    /// Looks for loops.
+    Loops,
+    /// Renders cleaned takes and judges loops set by hand.
+    Render,
+    /// Writes an instrument out.
+    Export,
+}
+
+impl JobKind {
+    /// All of them.
+    pub const ALL: [Self; 7] = [
+        Self::Measure,
+        Self::Overview,
+        Self::Import,
+        Self::Make,
+        Self::Loops,
+        Self::Render,
+        Self::Export,
+    ];
+
+    /// As it is kept and sent.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Measure => "measure",
+            Self::Overview => "overview",
+            Self::Import => "import",
+            Self::Make => "make",
+            Self::Loops => "loops",
+            Self::Render => "render",
+            Self::Export => "export",
+        }
+    }
+
+    /// The kind of that name.
+    pub fn of(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|kind| kind.name() == name)
+    }
+}
+
+/// What is to be written where a job ends: all of it in the one transaction that ends it, so that it is there once however often the job
+/// was begun.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub enum Effect {
+    /// What it made lies under a name of its inputs.
+    #[default]
+    Nothing,
+    /// A take was measured.
+    Measured {
+        /// Which.
+        take: u64,
+        /// What was measured.
+        facts: Box<Measurement>,
+        /// Its small picture.
+        thumbnail: Vec<u8>,
+        /// What its loop is worth, by its name, where measuring did not find it.
+        judged: Option<(String, LoopFacts)>,
+    },
+    /// A long take is there.
+    LongTake {
+        /// Its file's name.
+        name: String,
+        /// Its recording.
+        recording: Recording,
+    },
+    /// Takes were made, and are used from now on by one change.
+    Takes {
+        /// For "Undo …".
+        label: String,
+        /// All of them.
+        made: Vec<MadeTake>,
+    },
+    /// Something was said of takes.
+    Change {
+        /// For "Undo …".
+        label: String,
+        /// What.
+        wishes: Vec<(Target, Fact, Said)>,
+    },
+}
+
+/// A take that was made from another.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MadeTake {
+    /// The new one.
+    pub take: NewTake,
+    /// The one whose place it takes.
+    pub in_place_of: Option<u64>,
+    /// Its loop, where that is known.
+    pub looped: Option<TakeLoop>,
+}
+
+/// How a job ended well.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct Outcome {
+    /// What is written.
+    pub effect: Effect,
+    /// What its page is told.
+    pub result: Value,
+}
+
+/// What is said of takes that are chosen, each in place of the one that it came from, if any: what is made is used only where somebody says
+/// so, and one undo brings the earlier ones back.
+pub fn in_place_of(pairs: impl IntoIterator<Item = (Option<u64>, u64)>) -> Vec<(Target, Fact, Said)> {
+    pairs
+        .into_iter()
+        .flat_map(|(from, new)| {
+            let earlier = from.map(|from| (Target::Take(from), Fact::Chosen, Said::Automatic));
+            let chosen = (Target::Take(new), Fact::Chosen, Said::Value(true.into()));
+            std::iter::once(chosen).chain(earlier)
+        })
+        .collect()
+}
