@@ -132,6 +132,16 @@ impl Ladder {
         Ok(command.spawn()?)
     }
 
+    /// What another start on the same folder and database comes to.
+    pub fn second_start(&self, address: &str) -> anyhow::Result<std::process::Output> {
+        let mut command = Command::new(from_environment("LADDER_PROGRAM")?);
+        command
+            .args(["start", "--address", address, "--folder"])
+            .arg(self.folder())
+            .env("LADDER_DATABASE_URL", &self.url);
+        Ok(command.output()?)
+    }
+
     /// Kills it with SIGKILL, without a word.
     pub fn kill(&mut self) -> anyhow::Result<()> {
         self.child.kill()?;

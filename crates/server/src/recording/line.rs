@@ -12,8 +12,8 @@ use utoipa::ToSchema;
 const BLOCK_FRAMES: usize = 1_024;
 /// A sender that has so many unacknowledged blocks stops and sends them again: more than one sync, less than the lead of a message.
 const MOST_UNACKNOWLEDGED: usize = 48;
-/// A page that says nothing for so long has gone: what arrived is kept, and the run ends.
-const PAGE_GONE: Duration = Duration::from_secs(90);
+/// A page that says nothing for so many seconds has gone: what arrived is kept, and the run ends.
+const PAGE_GONE_S: u64 = 90;
 /// After so much silence of the line the user is told.
 const PAGE_LATE: Duration = Duration::from_millis(1_500);
 const LOOK_EVERY: Duration = Duration::from_millis(50);
@@ -156,6 +156,12 @@ fn faults_from_environment() -> Faults {
     }
 }
 
+/// For trying out what a page that does not come back does: `LADDER_PAGE_GONE_S`.
+fn page_gone_from_environment() -> Duration {
+    let seconds = std::env::var("LADDER_PAGE_GONE_S").ok();
+    Duration::from_secs(seconds.and_then(|text| text.parse().ok()).unwrap_or(PAGE_GONE_S))
+}
+
 /// What stands at the simulated end.
 pub(super) enum Device {
     Rig(Box<Rig>),
@@ -211,6 +217,7 @@ pub(super) struct PageLine {
     blocks: mpsc::UnboundedReceiver<Result<Block, FromPage>>,
     end: PageEnd,
     heard_at: Instant,
+    gone_after: Duration,
     device_gone: bool,
     number: u64,
 }
@@ -231,6 +238,7 @@ impl PageLine {
             blocks,
             end: end.clone(),
             heard_at: Instant::now(),
+            gone_after: page_gone_from_environment(),
             device_gone: false,
             number: 0,
         };
@@ -320,7 +328,7 @@ impl Line {
                     Heard::Nothing(None)
                 }
                 Ok(None) => Heard::Gone,
-                Err(_) if line.heard_at.elapsed() > PAGE_GONE => Heard::Gone,
+                Err(_) if line.heard_at.elapsed() > line.gone_after => Heard::Gone,
                 Err(_) if line.device_gone => Heard::Nothing(Some(
                     "The input device has gone. Plug it in again: the recording waits.".into(),
                 )),
