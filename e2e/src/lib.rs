@@ -2,11 +2,13 @@
 
 mod browser;
 mod database;
+mod objects;
 mod page;
 mod server;
 
 pub use browser::Browser;
 pub use database::Database;
+pub use objects::Objects;
 pub use page::{Page, PageEnd, Playing, Sound};
 pub use server::{Ladder, Start, free_port};
 

@@ -142,6 +142,11 @@ impl Ladder {
         Ok(command.output()?)
     }
 
+    /// From its next start on.
+    pub fn set_environment(&mut self, environment: Vec<(String, String)>) {
+        self.start.environment = environment;
+    }
+
     /// Kills it with SIGKILL, without a word.
     pub fn kill(&mut self) -> anyhow::Result<()> {
         self.child.kill()?;
