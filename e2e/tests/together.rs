@@ -118,7 +118,11 @@ async fn a_wrong_secret_is_told_and_nothing_is_lost() -> anyhow::Result<()> {
     ladder.post("/api/instruments", &json!({ "name": "Organ", "plan": plan(&[60]) }))?;
     let sound = formats::wav_bytes(&signal::Audio::mono(48_000, vec![0.1; 4_800]), 24, None);
     let refused = ureq::post(&format!("{}/api/instruments/1/files?name=a.wav", ladder.address)).send_bytes(&sound);
-    assert!(matches!(refused, Err(ureq::Error::Status(500..=599, _))), "{refused:?}");
+    let Err(ureq::Error::Status(502, answer)) = refused else {
+        anyhow::bail!("{refused:?}");
+    };
+    let said = answer.into_json::<Value>()?["detail"].to_string();
+    assert!(said.contains("does not let Ladder in"), "{said}");
     ladder.set_environment(objects.environment(None));
     ladder.kill()?;
     ladder.restart()?;

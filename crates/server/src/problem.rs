@@ -54,6 +54,12 @@ pub(crate) fn sentence_of(error: &anyhow::Error) -> Option<(StatusCode, String)>
             "The disk is full: make room and try again. What was kept before is safe.".to_owned(),
         ));
     }
+    if store::is_locked_out(error) {
+        return Some((
+            StatusCode::BAD_GATEWAY,
+            "The store of the audio does not let Ladder in: its key or secret is not the right one. What was kept before is safe.".to_owned(),
+        ));
+    }
     store::is_unreachable(error).then(|| {
         (
             StatusCode::SERVICE_UNAVAILABLE,

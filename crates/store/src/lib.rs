@@ -23,7 +23,7 @@ mod whole;
 
 pub use arriving::{About, Arrived, Belongs};
 pub use changes::{History, Undone};
-pub use connection::{is_full, is_unreachable};
+pub use connection::{is_full, is_locked_out, is_unreachable};
 pub use events::StoredEvent;
 pub use folder::{Folder, Scratch};
 pub use instruments::{InstrumentRow, TakeRow};
