@@ -30,7 +30,9 @@ async fn recorded(ladder: &Ladder, name: &str, plan: &Value, cells: usize) -> an
     ladder.post(&format!("/api/instruments/{id}/run"), &json!({}))?;
     ladder
         .wait_for(&format!("/api/instruments/{id}"), |view| {
-            takes(view).len() == cells && takes(view).iter().all(|take| !take["facts"].is_null()) && view["run"].is_null()
+            takes(view).len() == cells
+                && takes(view).iter().all(|take| !take["facts"].is_null())
+                && view["run"].is_null()
         })
         .await?;
     Ok(id)
@@ -42,10 +44,19 @@ async fn clients_that_leave_in_the_middle_harm_nobody() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
     let (small, large) = (
         recorded(&ladder, "Slate", &plan(&[48, 55], &[100]), 2).await?,
-        recorded(&ladder, "Ferry", &plan(&(40..70).collect::<Vec<u8>>(), &[60, 110]), 60).await?,
+        recorded(
+            &ladder,
+            "Ferry",
+            &plan(&(40..70).collect::<Vec<u8>>(), &[60, 110]),
+            60,
+        )
+        .await?,
     );
     let rungs: Vec<u8> = (20..110).collect();
-    let run = ladder.post("/api/instruments", &json!({ "name": "Run", "plan": plan(&rungs, &[100]) }))?;
+    let run = ladder.post(
+        "/api/instruments",
+        &json!({ "name": "Run", "plan": plan(&rungs, &[100]) }),
+    )?;
     let run = run["id"].as_u64().context("an instrument")?;
     ladder.post(&format!("/api/instruments/{run}/run"), &json!({}))?;
     let over = AtomicBool::new(false);
@@ -83,24 +94,35 @@ async fn clients_that_leave_in_the_middle_harm_nobody() -> anyhow::Result<()> {
         while began.elapsed() < Duration::from_secs(20 * rounds(3) as u64) {
             for (id, name, count) in [(small, "Slate", 2), (large, "Ferry", 60)] {
                 let view = ladder.get(&format!("/api/instruments/{id}"))?;
-                assert_eq!((&view["name"], takes(&view).len()), (&json!(name), count), "somebody else's answer");
+                assert_eq!(
+                    (&view["name"], takes(&view).len()),
+                    (&json!(name), count),
+                    "somebody else's answer"
+                );
                 views += 1;
             }
             let wish = json!({ "label": "tag", "wishes": [{ "target": "instrument", "fact": "tags", "after": { "value": [edits.to_string()] } }] });
             ladder.post(&format!("/api/instruments/{small}/changes"), &wish)?;
             edits += 1;
-            assert_eq!(ladder.get(&format!("/api/instruments/{small}"))?["tags"], json!([(edits - 1).to_string()]));
+            assert_eq!(
+                ladder.get(&format!("/api/instruments/{small}"))?["tags"],
+                json!([(edits - 1).to_string()])
+            );
         }
         over.store(true, Ordering::Relaxed);
         for client in leaving {
-            left += client.join().map_err(|_| anyhow::anyhow!("a client broke down"))?;
+            left += client
+                .join()
+                .map_err(|_| anyhow::anyhow!("a client broke down"))?;
         }
         Ok(())
     })?;
     println!("{left} left in the middle, {views} views and {edits} edits answered rightly");
     assert!(left > 100 && views > 20);
     ladder
-        .wait_for(&format!("/api/instruments/{run}"), |view| takes(view).len() == 90 && view["run"].is_null())
+        .wait_for(&format!("/api/instruments/{run}"), |view| {
+            takes(view).len() == 90 && view["run"].is_null()
+        })
         .await?;
     ladder.end().await
 }
@@ -109,9 +131,18 @@ async fn clients_that_leave_in_the_middle_harm_nobody() -> anyhow::Result<()> {
 #[tokio::test(flavor = "multi_thread")]
 async fn edits_and_a_run_stand_in_nobodys_way() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
-    let id = recorded(&ladder, "Ferry", &plan(&(40..60).collect::<Vec<u8>>(), &[100]), 20).await?;
+    let id = recorded(
+        &ladder,
+        "Ferry",
+        &plan(&(40..60).collect::<Vec<u8>>(), &[100]),
+        20,
+    )
+    .await?;
     let view = ladder.get(&format!("/api/instruments/{id}"))?;
-    let ids: Vec<u64> = takes(&view).iter().filter_map(|take| take["id"].as_u64()).collect();
+    let ids: Vec<u64> = takes(&view)
+        .iter()
+        .filter_map(|take| take["id"].as_u64())
+        .collect();
     let cells: Vec<&Value> = takes(&view).iter().map(|take| &take["cell"]).collect();
     let of = |path: &str| format!("{}/api/instruments/{id}/{path}", ladder.address);
     ladder.post(&format!("/api/instruments/{id}/run"), &json!({ "cells": cells }))?;
@@ -141,21 +172,37 @@ async fn edits_and_a_run_stand_in_nobodys_way() -> anyhow::Result<()> {
                 })
             })
             .collect();
-        let joined = clients.into_iter().flat_map(|client| client.join().unwrap_or_default());
+        let joined = clients
+            .into_iter()
+            .flat_map(|client| client.join().unwrap_or_default());
         joined.collect::<Vec<String>>()
     });
-    assert!(refused.is_empty(), "{} of 240 failed: {:?}", refused.len(), refused.first());
+    assert!(
+        refused.is_empty(),
+        "{} of 240 failed: {:?}",
+        refused.len(),
+        refused.first()
+    );
     let done = ladder
-        .wait_for(&format!("/api/instruments/{id}"), |view| view["run"].is_null() && takes(view).len() >= 40)
+        .wait_for(&format!("/api/instruments/{id}"), |view| {
+            view["run"].is_null() && takes(view).len() >= 40
+        })
         .await?;
     assert_eq!(takes(&done).len(), 40, "every cell once more");
     // What is said is what the changes that stand say, one after another.
-    let said = ladder.ask(&format!("SELECT target, fact, value FROM facts WHERE instrument_id = {id}"))?;
+    let said = ladder.ask(&format!(
+        "SELECT target, fact, value FROM facts WHERE instrument_id = {id}"
+    ))?;
     let mut replayed = std::collections::BTreeMap::new();
-    for row in ladder.ask(&format!("SELECT fields FROM changes WHERE instrument_id = {id} AND state = 0 ORDER BY id"))? {
+    for row in ladder.ask(&format!(
+        "SELECT fields FROM changes WHERE instrument_id = {id} AND state = 0 ORDER BY id"
+    ))? {
         let fields: Vec<Value> = serde_json::from_str(&row[0])?;
         for field in fields {
-            let key = (field["target"]["take"].to_string(), field["fact"].as_str().unwrap_or_default().to_owned());
+            let key = (
+                field["target"]["take"].to_string(),
+                field["fact"].as_str().unwrap_or_default().to_owned(),
+            );
             match field["after"]["value"].as_f64() {
                 Some(value) => replayed.insert(key, value),
                 None => replayed.remove(&key),
@@ -164,7 +211,11 @@ async fn edits_and_a_run_stand_in_nobodys_way() -> anyhow::Result<()> {
     }
     assert_eq!(said.len(), replayed.len());
     for row in said {
-        assert_eq!(replayed.get(&(row[0].clone(), row[1].clone())), Some(&row[2].parse()?), "{row:?}");
+        assert_eq!(
+            replayed.get(&(row[0].clone(), row[1].clone())),
+            Some(&row[2].parse()?),
+            "{row:?}"
+        );
     }
     ladder.end().await
 }
@@ -181,11 +232,16 @@ async fn a_page_that_comes_back_is_told_all_that_it_missed() -> anyhow::Result<(
             &json!({ "label": "tag", "wishes": [{ "target": "instrument", "fact": "tags", "after": { "value": [n.to_string()] } }] }),
         )?;
     }
-    let url = format!("{}/api/events?after={before}&instrument={id}", ladder.address.replace("http://", "ws://"));
+    let url = format!(
+        "{}/api/events?after={before}&instrument={id}",
+        ladder.address.replace("http://", "ws://")
+    );
     let (mut socket, _) = tungstenite::connect(url)?;
     let mut next = before + 1;
     while next <= before + 1_100 {
-        let tungstenite::Message::Text(text) = socket.read()? else { continue };
+        let tungstenite::Message::Text(text) = socket.read()? else {
+            continue;
+        };
         let message: Value = serde_json::from_str(&text)?;
         if message["type"] == "event" {
             assert_eq!(message["id"].as_u64(), Some(next));
@@ -199,11 +255,19 @@ async fn a_page_that_comes_back_is_told_all_that_it_missed() -> anyhow::Result<(
 #[tokio::test(flavor = "multi_thread")]
 async fn two_hundred_views_at_once_are_answered_in_little_memory() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
-    let (rungs, layers): (Vec<u8>, &[u8]) = if rounds(2) > 1 { ((5..122).collect(), &[40, 60, 80, 100, 110, 120]) } else { ((40..80).collect(), &[60, 110]) };
+    let (rungs, layers): (Vec<u8>, &[u8]) = if rounds(2) > 1 {
+        ((5..122).collect(), &[40, 60, 80, 100, 110, 120])
+    } else {
+        ((40..80).collect(), &[60, 110])
+    };
     let cells = rungs.len() * layers.len();
     let began = Instant::now();
     let id = recorded(&ladder, "Ferry", &plan(&rungs, layers), cells).await?;
-    println!("{cells} takes recorded and measured in {:.1} s, {} MB at most", began.elapsed().as_secs_f64(), ladder.memory_mb()?.1);
+    println!(
+        "{cells} takes recorded and measured in {:.1} s, {} MB at most",
+        began.elapsed().as_secs_f64(),
+        ladder.memory_mb()?.1
+    );
     let url = format!("{}/api/instruments/{id}", ladder.address);
     let mut times: Vec<f64> = std::thread::scope(|scope| {
         let clients: Vec<_> = (0..200)
@@ -217,12 +281,18 @@ async fn two_hundred_views_at_once_are_answered_in_little_memory() -> anyhow::Re
                 })
             })
             .collect();
-        clients.into_iter().filter_map(|client| client.join().ok().flatten()).collect()
+        clients
+            .into_iter()
+            .filter_map(|client| client.join().ok().flatten())
+            .collect()
     });
     assert_eq!(times.len(), 200, "all are answered");
     times.sort_by(f64::total_cmp);
     let (_, most) = ladder.memory_mb()?;
-    println!("200 views of {cells} takes: 95 % in {:.1} s, server {most} MB at most", times[189]);
+    println!(
+        "200 views of {cells} takes: 95 % in {:.1} s, server {most} MB at most",
+        times[189]
+    );
     assert!(most <= 500, "{most} MB");
     ladder.end().await
 }

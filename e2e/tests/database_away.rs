@@ -30,17 +30,29 @@ async fn everything_goes_on_when_the_database_comes_back() -> anyhow::Result<()>
         ..Start::default()
     })
     .await?;
-    let edited = new(&ladder, "Edited", &plan("over_midi", "night-ferry", &[48, 55, 60]))?;
+    let edited = new(
+        &ladder,
+        "Edited",
+        &plan("over_midi", "night-ferry", &[48, 55, 60]),
+    )?;
     ladder.post(&format!("/api/instruments/{edited}/run"), &json!({}))?;
     let ready = ladder
-        .wait_for(&format!("/api/instruments/{edited}"), |view| takes(view).len() == 3 && takes(view).iter().all(|take| !take["facts"].is_null()))
+        .wait_for(&format!("/api/instruments/{edited}"), |view| {
+            takes(view).len() == 3 && takes(view).iter().all(|take| !take["facts"].is_null())
+        })
         .await?;
-    let ids: Vec<u64> = takes(&ready).iter().filter_map(|take| take["id"].as_u64()).collect();
+    let ids: Vec<u64> = takes(&ready)
+        .iter()
+        .filter_map(|take| take["id"].as_u64())
+        .collect();
     for round in 0..rounds(4) {
         let killed = round % 2 == 1;
         let rungs: Vec<u8> = (20..120).collect();
         let run = new(&ladder, "Run", &plan("over_midi", "night-ferry", &rungs))?;
-        ladder.post(&format!("/api/instruments/{run}/run"), &json!({ "real_time": false }))?;
+        ladder.post(
+            &format!("/api/instruments/{run}/run"),
+            &json!({ "real_time": false }),
+        )?;
         let long = new(&ladder, "Long take", &plan("long_take", "page", &[60]))?;
         ladder.post(&format!("/api/instruments/{long}/run"), &json!({ "channels": 1 }))?;
         let mut page = Page::new(long, Sound::Numbered);
@@ -49,8 +61,14 @@ async fn everything_goes_on_when_the_database_comes_back() -> anyhow::Result<()>
         let sound = (0..960_000).map(|n| (n as f32 * 0.05).sin() * 0.3).collect();
         let name = format!("file {round}.wav");
         let path = format!("/api/instruments/{edited}/long-takes?name=file%20{round}.wav");
-        ladder.send(&path, &formats::wav_bytes(&signal::Audio::mono(48_000, sound), 24, None))?;
-        let export = ladder.post(&format!("/api/instruments/{edited}/exports"), &json!({ "format": "sfz", "bits": 24 }))?;
+        ladder.send(
+            &path,
+            &formats::wav_bytes(&signal::Audio::mono(48_000, sound), 24, None),
+        )?;
+        let export = ladder.post(
+            &format!("/api/instruments/{edited}/exports"),
+            &json!({ "format": "sfz", "bits": 24 }),
+        )?;
         let export = export["id"].as_u64().context("a job")?;
         database.stop(killed)?;
         let gone = Instant::now();
@@ -84,18 +102,33 @@ async fn everything_goes_on_when_the_database_comes_back() -> anyhow::Result<()>
             database.start_again()?;
             std::thread::sleep(Duration::from_secs(2));
             over.store(true, Ordering::Relaxed);
-            editing.join().map_err(|_| anyhow::anyhow!("the editor broke down"))
+            editing
+                .join()
+                .map_err(|_| anyhow::anyhow!("the editor broke down"))
         })?;
         assert!(acked.is_some(), "edits go on: {sentences:?}");
-        assert!(sentences.iter().all(|(status, said)| *status == 503 && said.starts_with("The database does not answer")), "{sentences:?}");
+        assert!(
+            sentences
+                .iter()
+                .all(|(status, said)| *status == 503 && said.starts_with("The database does not answer")),
+            "{sentences:?}"
+        );
         let frames = page.frame;
         assert_eq!(page.stop()?, PageEnd::Finished);
         let kept = ladder
-            .wait_for(&format!("/api/instruments/{long}"), |view| view["long_takes"][0]["frames"].is_u64() && view["run"].is_null())
+            .wait_for(&format!("/api/instruments/{long}"), |view| {
+                view["long_takes"][0]["frames"].is_u64() && view["run"].is_null()
+            })
             .await?;
-        assert_eq!(kept["long_takes"][0]["frames"].as_u64(), Some(frames), "not a frame of the long take is lost");
+        assert_eq!(
+            kept["long_takes"][0]["frames"].as_u64(),
+            Some(frames),
+            "not a frame of the long take is lost"
+        );
         let done = ladder
-            .wait_for(&format!("/api/instruments/{run}"), |view| takes(view).len() >= 100 && view["run"].is_null())
+            .wait_for(&format!("/api/instruments/{run}"), |view| {
+                takes(view).len() >= 100 && view["run"].is_null()
+            })
             .await?;
         assert_eq!(takes(&done).len(), 100, "every cell once");
         ladder
@@ -103,12 +136,22 @@ async fn everything_goes_on_when_the_database_comes_back() -> anyhow::Result<()>
             .await?;
         let view = ladder
             .wait_for(&format!("/api/instruments/{edited}"), |view| {
-                view["long_takes"].as_array().is_some_and(|all| all.iter().any(|take| take["name"] == name.as_str()))
+                view["long_takes"]
+                    .as_array()
+                    .is_some_and(|all| all.iter().any(|take| take["name"] == name.as_str()))
             })
             .await?;
-        let now = takes(&view).iter().find(|take| take["id"] == ids[0]).context("a take")?;
+        let now = takes(&view)
+            .iter()
+            .find(|take| take["id"] == ids[0])
+            .context("a take")?;
         assert!(now["correction"]["gain_db"].as_f64() >= acked, "an edit is lost");
-        let twice = view["long_takes"].as_array().context("long takes")?.iter().filter(|take| take["name"] == name.as_str()).count();
+        let twice = view["long_takes"]
+            .as_array()
+            .context("long takes")?
+            .iter()
+            .filter(|take| take["name"] == name.as_str())
+            .count();
         assert_eq!(twice, 1);
     }
     ladder.end().await

@@ -15,13 +15,21 @@ impl Small {
     fn mount(megabytes: u32) -> anyhow::Result<Option<Self>> {
         let folder = tempfile::TempDir::new()?;
         let size = format!("size={megabytes}m");
-        let mounted = Command::new("mount").args(["-t", "tmpfs", "-o", &size, "tmpfs"]).arg(folder.path()).output();
-        Ok(mounted.is_ok_and(|output| output.status.success()).then_some(Self(folder)))
+        let mounted = Command::new("mount")
+            .args(["-t", "tmpfs", "-o", &size, "tmpfs"])
+            .arg(folder.path())
+            .output();
+        Ok(mounted
+            .is_ok_and(|output| output.status.success())
+            .then_some(Self(folder)))
     }
 
     fn grow(&self, megabytes: u32) -> anyhow::Result<()> {
         let size = format!("remount,size={megabytes}m");
-        let status = Command::new("mount").args(["-o", &size]).arg(self.0.path()).status()?;
+        let status = Command::new("mount")
+            .args(["-o", &size])
+            .arg(self.0.path())
+            .status()?;
         anyhow::ensure!(status.success());
         Ok(())
     }
@@ -74,7 +82,9 @@ async fn a_full_disk_is_told_loses_nothing_and_is_got_over() -> anyhow::Result<(
             "round_robins": 1, "hold_ms": 1_000, "tail_ms": 1_000 }] });
     ladder.post("/api/instruments", &json!({ "name": "Full", "plan": plan }))?;
     ladder.post("/api/instruments/1/run", &json!({}))?;
-    let view = ladder.wait_for("/api/instruments/1", |view| view["run"].is_null()).await?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| view["run"].is_null())
+        .await?;
     let kept = takes(&view).len();
     println!("{kept} takes until the disk was full");
     assert!((5..100).contains(&kept));
@@ -82,20 +92,38 @@ async fn a_full_disk_is_told_loses_nothing_and_is_got_over() -> anyhow::Result<(
     // What comes now is refused, and says why.
     let sound = formats::wav_bytes(&signal::Audio::mono(48_000, vec![0.1; 2_000_000]), 24, None);
     for way in ["files", "long-takes"] {
-        let sentence = refused(&ladder.address, &format!("/api/instruments/1/{way}?name=a.wav"), &sound)?;
+        let sentence = refused(
+            &ladder.address,
+            &format!("/api/instruments/1/{way}?name=a.wav"),
+            &sound,
+        )?;
         assert!(sentence.contains("disk is full"), "{way}: {sentence}");
     }
-    let job = ladder.post("/api/instruments/1/exports", &json!({ "format": "sfz", "bits": 24 }));
+    let job = ladder.post(
+        "/api/instruments/1/exports",
+        &json!({ "format": "sfz", "bits": 24 }),
+    );
     if let Ok(job) = job {
-        let ended = ladder.wait_for(&format!("/api/jobs/{}", job["id"]), |job| job["state"] == "failed").await?;
-        assert!(ended["error"].as_str().is_some_and(|said| said.contains("disk is full")), "{ended}");
+        let ended = ladder
+            .wait_for(&format!("/api/jobs/{}", job["id"]), |job| {
+                job["state"] == "failed"
+            })
+            .await?;
+        assert!(
+            ended["error"]
+                .as_str()
+                .is_some_and(|said| said.contains("disk is full")),
+            "{ended}"
+        );
     }
     // With room it goes on at the next start, and what was half written is no more.
     disk.grow(200)?;
     ladder.kill()?;
     ladder.restart()?;
     let done = ladder
-        .wait_for("/api/instruments/1", |view| takes(view).len() >= 100 && view["run"].is_null())
+        .wait_for("/api/instruments/1", |view| {
+            takes(view).len() >= 100 && view["run"].is_null()
+        })
         .await?;
     assert_eq!(takes(&done).len(), 100, "every cell once");
     whole(&ladder, &folder)?;
@@ -104,9 +132,14 @@ async fn a_full_disk_is_told_loses_nothing_and_is_got_over() -> anyhow::Result<(
         ladder.post(&format!("/api/jobs/{}/again", row[0]), &json!({}))?;
     }
     ladder
-        .wait_for("/api/instruments/1", |view| takes(view).iter().all(|take| !take["facts"].is_null()))
+        .wait_for("/api/instruments/1", |view| {
+            takes(view).iter().all(|take| !take["facts"].is_null())
+        })
         .await?;
-    let job = ladder.post("/api/instruments/1/exports", &json!({ "format": "sfz", "bits": 16 }))?;
+    let job = ladder.post(
+        "/api/instruments/1/exports",
+        &json!({ "format": "sfz", "bits": 16 }),
+    )?;
     let path = format!("/api/jobs/{}", job["id"].as_u64().context("a job")?);
     ladder.wait_for(&path, |job| job["state"] == "done").await?;
     tokio::time::sleep(Duration::from_millis(100)).await;

@@ -49,14 +49,20 @@ fn killed_after<T: Send>(
         std::thread::sleep(after);
         ladder.kill()?;
         over.store(true, Ordering::Relaxed);
-        let done = working.join().map_err(|_| anyhow::anyhow!("the work broke down"))?;
+        let done = working
+            .join()
+            .map_err(|_| anyhow::anyhow!("the work broke down"))?;
         ladder.restart()?;
         Ok(done)
     })
 }
 
 fn post(address: &str, path: &str, body: &Value) -> Option<Value> {
-    let text = ureq::post(&format!("{address}{path}")).send_json(body).ok()?.into_string().ok()?;
+    let text = ureq::post(&format!("{address}{path}"))
+        .send_json(body)
+        .ok()?
+        .into_string()
+        .ok()?;
     Some(serde_json::from_str(&text).unwrap_or(Value::Null))
 }
 
@@ -64,7 +70,8 @@ fn post(address: &str, path: &str, body: &Value) -> Option<Value> {
 async fn jobs_ended(ladder: &Ladder) -> anyhow::Result<()> {
     for _ in 0..600 {
         let open = ladder.ask("SELECT COUNT(*) FROM jobs WHERE state IN ('waiting', 'running')")?;
-        let failed = ladder.ask("SELECT id FROM jobs WHERE state = 'failed' AND error LIKE 'It broke off three times%'")?;
+        let failed = ladder
+            .ask("SELECT id FROM jobs WHERE state = 'failed' AND error LIKE 'It broke off three times%'")?;
         for row in &failed {
             ladder.post(&format!("/api/jobs/{}/again", row[0]), &json!({}))?;
         }
@@ -73,7 +80,10 @@ async fn jobs_ended(ladder: &Ladder) -> anyhow::Result<()> {
         }
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    anyhow::bail!("jobs never end: {:?}", ladder.ask("SELECT id, kind, state, tries, error FROM jobs WHERE state <> 'done'")?)
+    anyhow::bail!(
+        "jobs never end: {:?}",
+        ladder.ask("SELECT id, kind, state, tries, error FROM jobs WHERE state <> 'done'")?
+    )
 }
 
 /// Nothing is there that nobody refers to and nothing is missing that somebody does.
@@ -82,11 +92,21 @@ fn all_whole(ladder: &Ladder) -> anyhow::Result<()> {
         OR EXISTS (SELECT 1 FROM long_takes l WHERE l.recording = r.hash) OR EXISTS (SELECT 1 FROM waiting_files w WHERE w.recording = r.hash)")?;
     for row in rows {
         let bytes: u64 = row[1].parse::<u64>()? * row[2].parse::<u64>()? * (row[3].parse::<u64>()? / 8);
-        let file = ladder.folder().join(format!("audio/recordings/{}/{}.wav", &row[0][..2], row[0]));
-        let length = std::fs::metadata(&file).with_context(|| format!("{} is not there", file.display()))?.len();
-        anyhow::ensure!(length >= bytes + 44, "{} is not whole: {length} of {bytes}", file.display());
+        let file = ladder
+            .folder()
+            .join(format!("audio/recordings/{}/{}.wav", &row[0][..2], row[0]));
+        let length = std::fs::metadata(&file)
+            .with_context(|| format!("{} is not there", file.display()))?
+            .len();
+        anyhow::ensure!(
+            length >= bytes + 44,
+            "{} is not whole: {length} of {bytes}",
+            file.display()
+        );
     }
-    let half = ladder.ask("SELECT COUNT(*) FROM facts f LEFT JOIN instruments i ON i.id = f.instrument_id WHERE i.id IS NULL")?;
+    let half = ladder.ask(
+        "SELECT COUNT(*) FROM facts f LEFT JOIN instruments i ON i.id = f.instrument_id WHERE i.id IS NULL",
+    )?;
     anyhow::ensure!(half[0][0] == "0");
     Ok(())
 }
@@ -96,16 +116,30 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
     let mut random = seeded();
     let mut ladder = Ladder::start_as(Start::default()).await?;
     // An instrument to edit, to make from, to clean and to export.
-    let worked = new(&ladder, "Worked on", &plan("over_midi", "night-ferry", &[48, 52, 56, 60, 64, 67]))?;
+    let worked = new(
+        &ladder,
+        "Worked on",
+        &plan("over_midi", "night-ferry", &[48, 52, 56, 60, 64, 67]),
+    )?;
     ladder.post(&format!("/api/instruments/{worked}/run"), &json!({}))?;
     let ready = ladder
         .wait_for(&format!("/api/instruments/{worked}"), |view| {
-            takes(view).len() == 6 && takes(view).iter().all(|take| !take["facts"].is_null()) && view["run"].is_null()
+            takes(view).len() == 6
+                && takes(view).iter().all(|take| !take["facts"].is_null())
+                && view["run"].is_null()
         })
         .await?;
-    let ids: Vec<u64> = takes(&ready).iter().filter_map(|take| take["id"].as_u64()).collect();
-    let (mut edits, mut makes, mut exports, mut imports, mut files) =
-        (BTreeMap::<u64, f64>::new(), 0usize, Vec::new(), Vec::new(), Vec::new());
+    let ids: Vec<u64> = takes(&ready)
+        .iter()
+        .filter_map(|take| take["id"].as_u64())
+        .collect();
+    let (mut edits, mut makes, mut exports, mut imports, mut files) = (
+        BTreeMap::<u64, f64>::new(),
+        0usize,
+        Vec::new(),
+        Vec::new(),
+        Vec::new(),
+    );
     for round in 0..rounds(5) {
         let mut moment = |most_ms: u64| Duration::from_millis(random.random_range(20..most_ms));
 
@@ -134,7 +168,11 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
         }
 
         // A run of the simulated synthesiser.
-        let run = new(&ladder, "A run", &plan("over_midi", "night-ferry", &(36..60).collect::<Vec<u8>>()))?;
+        let run = new(
+            &ladder,
+            "A run",
+            &plan("over_midi", "night-ferry", &(36..60).collect::<Vec<u8>>()),
+        )?;
         ladder.post(&format!("/api/instruments/{run}/run"), &json!({}))?;
         let seen = killed_after(&mut ladder, moment(1_500), |address, over| {
             let mut seen = Vec::new();
@@ -142,17 +180,27 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
                 if let Ok(answer) = ureq::get(&format!("{address}/api/instruments/{run}")).call()
                     && let Ok(view) = answer.into_json::<Value>()
                 {
-                    seen = takes(&view).iter().map(|take| (take["id"].clone(), take["frames"].clone())).collect();
+                    seen = takes(&view)
+                        .iter()
+                        .map(|take| (take["id"].clone(), take["frames"].clone()))
+                        .collect();
                 }
             }
             seen
         })?;
         let done = ladder
-            .wait_for(&format!("/api/instruments/{run}"), |view| takes(view).len() >= 24 && view["run"].is_null())
+            .wait_for(&format!("/api/instruments/{run}"), |view| {
+                takes(view).len() >= 24 && view["run"].is_null()
+            })
             .await?;
         assert_eq!(takes(&done).len(), 24, "every cell once");
         for (id, frames) in seen {
-            assert!(takes(&done).iter().any(|take| take["id"] == id && take["frames"] == frames), "a take is lost");
+            assert!(
+                takes(&done)
+                    .iter()
+                    .any(|take| take["id"] == id && take["frames"] == frames),
+                "a take is lost"
+            );
         }
 
         // Files that are dropped on the page.
@@ -163,7 +211,10 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
                     break;
                 }
                 let name = format!("file {round} {n} C4.wav");
-                let url = format!("{address}/api/instruments/{worked}/files?name={}", name.replace(' ', "%20"));
+                let url = format!(
+                    "{address}/api/instruments/{worked}/files?name={}",
+                    name.replace(' ', "%20")
+                );
                 if ureq::post(&url).send_bytes(&wav(0.5, n)).is_ok() {
                     sent.push(name);
                 }
@@ -172,9 +223,18 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
         })?;
         files.extend(sent);
         let listed = ladder.get(&format!("/api/instruments/{worked}/files"))?;
-        let names: Vec<&str> = listed["files"].as_array().context("files")?.iter().filter_map(|file| file["name"].as_str()).collect();
+        let names: Vec<&str> = listed["files"]
+            .as_array()
+            .context("files")?
+            .iter()
+            .filter_map(|file| file["name"].as_str())
+            .collect();
         for file in &files {
-            assert_eq!(names.iter().filter(|name| **name == file.as_str()).count(), 1, "{file}");
+            assert_eq!(
+                names.iter().filter(|name| **name == file.as_str()).count(),
+                1,
+                "{file}"
+            );
         }
 
         // A file that is read by a job; takes that are made; cleaning that is rendered; exports.
@@ -199,16 +259,30 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
             let there = ladder.ask(&format!("SELECT COUNT(*) FROM long_takes WHERE name = '{name}'"))?;
             assert_eq!(there[0][0], "1", "{name}");
         }
-        let done = ladder.ask("SELECT COUNT(*) FROM jobs WHERE kind = 'make' AND state = 'done'")?[0][0].parse::<usize>()?;
+        let done = ladder.ask("SELECT COUNT(*) FROM jobs WHERE kind = 'make' AND state = 'done'")?[0][0]
+            .parse::<usize>()?;
         let made = ladder.ask(&format!("SELECT COUNT(*) FROM takes WHERE instrument_id = {worked} AND JSON_VALUE(origin, '$.made_by') IS NOT NULL"))?;
         assert!(done >= makes);
-        assert_eq!(made[0][0].parse::<usize>()?, done * ids.len(), "every making has its effect once");
+        assert_eq!(
+            made[0][0].parse::<usize>()?,
+            done * ids.len(),
+            "every making has its effect once"
+        );
         let now = view(&ladder, worked)?;
-        assert!(takes(&now).iter().filter(|take| take["chosen"] == true).all(|take| !take["levels"].is_null()), "rendered and told");
+        assert!(
+            takes(&now)
+                .iter()
+                .filter(|take| take["chosen"] == true)
+                .all(|take| !take["levels"].is_null()),
+            "rendered and told"
+        );
         for job in &exports {
             let file = ladder.bytes(&format!("/api/jobs/{job}/file"))?;
             match &file[..4] {
-                b"RIFF" => assert_eq!(u64::from(u32::from_le_bytes(file[4..8].try_into()?)) + 8, file.len() as u64),
+                b"RIFF" => assert_eq!(
+                    u64::from(u32::from_le_bytes(file[4..8].try_into()?)) + 8,
+                    file.len() as u64
+                ),
                 _ => assert!(zip::ZipArchive::new(std::io::Cursor::new(file))?.len() > 1),
             }
         }
@@ -220,10 +294,16 @@ async fn what_was_acknowledged_outlives_a_kill_in_every_kind_of_work() -> anyhow
         // A page's run by hand and over MIDI: the note that was broken off is kept, and asked for again.
         for (how, sound) in [("by_hand", Sound::Struck(60)), ("over_midi", Sound::Played)] {
             let id = new(&ladder, how, &plan(how, "page", &[60]))?;
-            run_of_page_survives(&mut ladder, id, sound, moment(1_200)).await.context(how)?;
+            run_of_page_survives(&mut ladder, id, sound, moment(1_200))
+                .await
+                .context(how)?;
         }
         all_whole(&ladder)?;
-        assert_eq!(std::fs::read_dir(ladder.folder().join("spool"))?.count(), 0, "the spool is empty");
+        assert_eq!(
+            std::fs::read_dir(ladder.folder().join("spool"))?.count(),
+            0,
+            "the spool is empty"
+        );
     }
     ladder.end().await
 }
@@ -238,20 +318,32 @@ async fn long_take_survives(ladder: &mut Ladder, id: u64, after: Duration) -> an
         page
     })?;
     let acknowledged = page.acknowledged;
-    assert_eq!(page.open(&ladder.address)?, Playing::GoesOn, "the recording waits for its page");
+    assert_eq!(
+        page.open(&ladder.address)?,
+        Playing::GoesOn,
+        "the recording waits for its page"
+    );
     if acknowledged > 0 {
         let wanted = page.opened_at.context("it is known where it goes on")?;
-        assert!(wanted >= acknowledged, "{wanted} of {acknowledged} acknowledged are left");
+        assert!(
+            wanted >= acknowledged,
+            "{wanted} of {acknowledged} acknowledged are left"
+        );
     }
     assert_eq!(page.play(2.0, 3.0), Playing::GoesOn);
     let frames = page.frame;
     assert_eq!(page.stop()?, PageEnd::Finished);
     let now = ladder
-        .wait_for(&format!("/api/instruments/{id}"), |view| view["long_takes"][0]["frames"].is_u64() && view["run"].is_null())
+        .wait_for(&format!("/api/instruments/{id}"), |view| {
+            view["long_takes"][0]["frames"].is_u64() && view["run"].is_null()
+        })
         .await?;
     assert_eq!(now["long_takes"].as_array().map(Vec::len), Some(1));
     let kept = &now["long_takes"][0];
-    assert_eq!((kept["frames"].as_u64(), &kept["broken_off"]), (Some(frames), &json!(false)));
+    assert_eq!(
+        (kept["frames"].as_u64(), &kept["broken_off"]),
+        (Some(frames), &json!(false))
+    );
     let take = kept["id"].as_u64().context("a long take")?;
     for first in (0..frames).step_by(400_000) {
         let end = frames.min(first + 400_000);
@@ -266,8 +358,16 @@ async fn long_take_survives(ladder: &mut Ladder, id: u64, after: Duration) -> an
     Ok(kept["name"].to_string())
 }
 
-async fn run_of_page_survives(ladder: &mut Ladder, id: u64, sound: Sound, after: Duration) -> anyhow::Result<()> {
-    ladder.post(&format!("/api/instruments/{id}/run"), &json!({ "channels": 1, "hands_free": true }))?;
+async fn run_of_page_survives(
+    ladder: &mut Ladder,
+    id: u64,
+    sound: Sound,
+    after: Duration,
+) -> anyhow::Result<()> {
+    ladder.post(
+        &format!("/api/instruments/{id}/run"),
+        &json!({ "channels": 1, "hands_free": true }),
+    )?;
     let mut page = Page::new(id, sound);
     assert_eq!(page.open(&ladder.address)?, Playing::GoesOn);
     let mut page = killed_after(ladder, after, move |_, over| {
@@ -301,11 +401,22 @@ async fn run_of_page_survives(ladder: &mut Ladder, id: u64, sound: Sound, after:
         }
     }
     let done = ladder
-        .wait_for(&format!("/api/instruments/{id}"), |view| view["run"].is_null() && takes(view).iter().any(|take| take["chosen"] == true))
+        .wait_for(&format!("/api/instruments/{id}"), |view| {
+            view["run"].is_null() && takes(view).iter().any(|take| take["chosen"] == true)
+        })
         .await?;
-    let chosen: Vec<&Value> = takes(&done).iter().filter(|take| take["chosen"] == true).collect();
+    let chosen: Vec<&Value> = takes(&done)
+        .iter()
+        .filter(|take| take["chosen"] == true)
+        .collect();
     assert_eq!(chosen.len(), 1);
-    assert_eq!(chosen[0]["origin"]["verdict"]["findings"].as_array().map_or(0, Vec::len), 0, "{done}");
+    assert_eq!(
+        chosen[0]["origin"]["verdict"]["findings"]
+            .as_array()
+            .map_or(0, Vec::len),
+        0,
+        "{done}"
+    );
     Ok(())
 }
 
@@ -326,7 +437,9 @@ async fn a_page_that_does_not_come_back_leaves_a_take_that_broke_off() -> anyhow
     ladder.kill()?;
     ladder.restart()?;
     let now = ladder
-        .wait_for(&format!("/api/instruments/{id}"), |view| view["long_takes"][0]["frames"].is_u64() && view["run"].is_null())
+        .wait_for(&format!("/api/instruments/{id}"), |view| {
+            view["long_takes"][0]["frames"].is_u64() && view["run"].is_null()
+        })
         .await?;
     let kept = &now["long_takes"][0];
     assert_eq!(kept["broken_off"], true);
@@ -367,7 +480,9 @@ async fn a_second_start_is_refused_before_it_touches_anything() -> anyhow::Resul
     let frames = page.frame;
     page.stop()?;
     let now = ladder
-        .wait_for(&format!("/api/instruments/{id}"), |view| view["long_takes"][0]["frames"].is_u64())
+        .wait_for(&format!("/api/instruments/{id}"), |view| {
+            view["long_takes"][0]["frames"].is_u64()
+        })
         .await?;
     assert_eq!(now["long_takes"][0]["frames"].as_u64(), Some(frames));
     ladder.end().await

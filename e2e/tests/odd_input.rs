@@ -3,8 +3,8 @@
 
 use anyhow::Context;
 use e2e::{Ladder, rounds, seeded};
-use rand::seq::{IndexedRandom, IteratorRandom};
 use rand::Rng;
+use rand::seq::{IndexedRandom, IteratorRandom};
 use rand_pcg::Pcg64;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
@@ -20,11 +20,16 @@ fn wrong(answer: Result<ureq::Response, ureq::Error>) -> (u16, Option<String>) {
         Err(ureq::Error::Status(status, answer)) => {
             let kind = answer.content_type().to_owned();
             let text = answer.into_string().unwrap_or_default();
-            let sentence = serde_json::from_str::<Value>(&text).ok().and_then(|problem| problem["detail"].as_str().map(str::len));
+            let sentence = serde_json::from_str::<Value>(&text)
+                .ok()
+                .and_then(|problem| problem["detail"].as_str().map(str::len));
             let fault = if status == 500 {
                 Some(format!("500: {text}"))
             } else if kind != "application/problem+json" || sentence.is_none_or(|length| length < 10) {
-                Some(format!("{status} as {kind}: {}", text.chars().take(100).collect::<String>()))
+                Some(format!(
+                    "{status} as {kind}: {}",
+                    text.chars().take(100).collect::<String>()
+                ))
             } else {
                 None
             };
@@ -34,7 +39,20 @@ fn wrong(answer: Result<ureq::Response, ureq::Error>) -> (u16, Option<String>) {
     }
 }
 
-const NUMBERS: [&str; 12] = ["-1", "0", "1e3", "18446744073709551615", "18446744073709551616", "9007199254740993", "NaN", "", "%00", "%ff", "..%2f..%2fx", "1.5"];
+const NUMBERS: [&str; 12] = [
+    "-1",
+    "0",
+    "1e3",
+    "18446744073709551615",
+    "18446744073709551616",
+    "9007199254740993",
+    "NaN",
+    "",
+    "%00",
+    "%ff",
+    "..%2f..%2fx",
+    "1.5",
+];
 
 fn odd(random: &mut Pcg64) -> Value {
     let all = [
@@ -71,7 +89,10 @@ fn good(schema: &Value, all: &Value, depth: usize, random: &mut Pcg64) -> Value 
     }
     for of in ["oneOf", "anyOf", "allOf"] {
         if let Some(choices) = schema[of].as_array() {
-            let choice = choices.iter().filter(|choice| choice["type"] != "null").choose(random);
+            let choice = choices
+                .iter()
+                .filter(|choice| choice["type"] != "null")
+                .choose(random);
             return choice.map_or(Value::Null, |choice| good(choice, all, depth + 1, random));
         }
     }
@@ -79,13 +100,20 @@ fn good(schema: &Value, all: &Value, depth: usize, random: &mut Pcg64) -> Value 
         return choices.choose(random).cloned().unwrap_or(Value::Null);
     }
     let kind = match &schema["type"] {
-        Value::Array(kinds) => kinds.iter().find(|kind| *kind != "null").cloned().unwrap_or_default(),
+        Value::Array(kinds) => kinds
+            .iter()
+            .find(|kind| *kind != "null")
+            .cloned()
+            .unwrap_or_default(),
         kind => kind.clone(),
     };
     match kind.as_str() {
         Some("object") => {
             let fields = schema["properties"].as_object().into_iter().flatten();
-            fields.map(|(name, of)| (name.clone(), good(of, all, depth + 1, random))).collect::<serde_json::Map<_, _>>().into()
+            fields
+                .map(|(name, of)| (name.clone(), good(of, all, depth + 1, random)))
+                .collect::<serde_json::Map<_, _>>()
+                .into()
         }
         Some("array") => json!([good(&schema["items"], all, depth + 1, random)]),
         Some("integer") => json!(1),
@@ -98,8 +126,12 @@ fn good(schema: &Value, all: &Value, depth: usize, random: &mut Pcg64) -> Value 
 /// Puts a value at a random place inside another.
 fn put(into: &mut Value, value: &Value, random: &mut Pcg64) {
     let inner = match into {
-        Value::Object(fields) if !fields.is_empty() && random.random_bool(0.85) => fields.values_mut().choose(random),
-        Value::Array(items) if !items.is_empty() && random.random_bool(0.85) => items.iter_mut().choose(random),
+        Value::Object(fields) if !fields.is_empty() && random.random_bool(0.85) => {
+            fields.values_mut().choose(random)
+        }
+        Value::Array(items) if !items.is_empty() && random.random_bool(0.85) => {
+            items.iter_mut().choose(random)
+        }
         _ => None,
     };
     match inner {
@@ -118,14 +150,30 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
             "round_robins": 1, "hold_ms": 2_000, "tail_ms": 600 }] });
     ladder.post("/api/instruments", &json!({ "name": "Odd", "plan": plan }))?;
     ladder.post("/api/instruments/1/run", &json!({}))?;
-    let sound = (0..1_440_000).map(|n| if n % 96_000 < 40_000 { (n as f32 * 0.05).sin() * 0.3 } else { 0.0 }).collect();
-    ladder.send("/api/instruments/1/long-takes?name=l.wav", &formats::wav_bytes(&signal::Audio::mono(48_000, sound), 24, None))?;
+    let sound = (0..1_440_000)
+        .map(|n| {
+            if n % 96_000 < 40_000 {
+                (n as f32 * 0.05).sin() * 0.3
+            } else {
+                0.0
+            }
+        })
+        .collect();
+    ladder.send(
+        "/api/instruments/1/long-takes?name=l.wav",
+        &formats::wav_bytes(&signal::Audio::mono(48_000, sound), 24, None),
+    )?;
     let ready = ladder
         .wait_for("/api/instruments/1", |view| {
-            takes(view).len() == 3 && takes(view).iter().all(|take| !take["facts"].is_null()) && view["long_takes"][0]["frames"].is_u64()
+            takes(view).len() == 3
+                && takes(view).iter().all(|take| !take["facts"].is_null())
+                && view["long_takes"][0]["frames"].is_u64()
         })
         .await?;
-    let (take, long) = (takes(&ready)[0]["id"].as_u64().context("take")?, ready["long_takes"][0]["id"].as_u64().context("long take")?);
+    let (take, long) = (
+        takes(&ready)[0]["id"].as_u64().context("take")?,
+        ready["long_takes"][0]["id"].as_u64().context("long take")?,
+    );
     let document = ladder.get("/api/openapi.json")?;
     let schemas = &document["components"]["schemas"];
     let (mut counts, mut faults) = (BTreeMap::<u16, usize>::new(), Vec::new());
@@ -139,8 +187,12 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
         let (status, fault) = wrong(answer);
         *counts.entry(status).or_default() += 1;
         if let Some(fault) = fault {
-            let sent = body.map(|(_, bytes)| String::from_utf8_lossy(&bytes[..bytes.len().min(300)]).into_owned());
-            faults.push(format!("{method} {} {sent:?}: {fault}", path.chars().take(160).collect::<String>()));
+            let sent =
+                body.map(|(_, bytes)| String::from_utf8_lossy(&bytes[..bytes.len().min(300)]).into_owned());
+            faults.push(format!(
+                "{method} {} {sent:?}: {fault}",
+                path.chars().take(160).collect::<String>()
+            ));
         }
         status
     };
@@ -154,15 +206,36 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
                     Some("long-takes") => long,
                     _ => 1,
                 };
-                let fill = |id: &str| path.replacen("{id}", id, 1).replace("{order}", "stop").replace("{format}", "sfz").replace("{pass}", "0");
-                let queries: Vec<&Value> = of["parameters"].as_array().into_iter().flatten().filter(|parameter| parameter["in"] == "query").collect();
+                let fill = |id: &str| {
+                    path.replacen("{id}", id, 1)
+                        .replace("{order}", "stop")
+                        .replace("{format}", "sfz")
+                        .replace("{pass}", "0")
+                };
+                let queries: Vec<&Value> = of["parameters"]
+                    .as_array()
+                    .into_iter()
+                    .flatten()
+                    .filter(|parameter| parameter["in"] == "query")
+                    .collect();
                 let text = |value: Value| match value {
                     Value::String(text) => text,
                     other => other.to_string(),
                 };
                 let query = |random: &mut Pcg64, odd: Option<(&Value, &str)>| -> String {
-                    let needed = queries.iter().filter(|parameter| parameter["required"] == true && odd.is_none_or(|(of, _)| of["name"] != parameter["name"]));
-                    let mut all: Vec<String> = needed.map(|parameter| format!("{}={}", text(parameter["name"].clone()), text(good(&parameter["schema"], schemas, 0, random)))).collect();
+                    let needed = queries.iter().filter(|parameter| {
+                        parameter["required"] == true
+                            && odd.is_none_or(|(of, _)| of["name"] != parameter["name"])
+                    });
+                    let mut all: Vec<String> = needed
+                        .map(|parameter| {
+                            format!(
+                                "{}={}",
+                                text(parameter["name"].clone()),
+                                text(good(&parameter["schema"], schemas, 0, random))
+                            )
+                        })
+                        .collect();
                     all.extend(odd.map(|(of, value)| format!("{}={value}", text(of["name"].clone()))));
                     format!("?{}", all.join("&"))
                 };
@@ -179,7 +252,8 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
                 }
                 for parameter in &queries {
                     for value in NUMBERS.iter().choose_multiple(&mut random, 5) {
-                        let (asked, body) = (query(&mut random, Some((parameter, value))), sample(&mut random));
+                        let (asked, body) =
+                            (query(&mut random, Some((parameter, value))), sample(&mut random));
                         ask(&method, &format!("{}{asked}", fill(&real.to_string())), body);
                     }
                 }
@@ -189,12 +263,20 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
                         let mut body = good(schema, schemas, 0, &mut random);
                         put(&mut body, &odd(&mut random), &mut random);
                         let asked = query(&mut random, None);
-                        ask(&method, &format!("{}{asked}", fill(&real.to_string())), Some((JSON, body.to_string().into_bytes())));
+                        ask(
+                            &method,
+                            &format!("{}{asked}", fill(&real.to_string())),
+                            Some((JSON, body.to_string().into_bytes())),
+                        );
                     }
                     for raw in [&b""[..], b"{", b"\xff\xfe{}", b"null", &b"[".repeat(50_000)] {
                         ask(&method, &fill(&real.to_string()), Some((JSON, raw.to_vec())));
                     }
-                    ask(&method, &fill(&real.to_string()), Some(("text/plain", b"{}".to_vec())));
+                    ask(
+                        &method,
+                        &fill(&real.to_string()),
+                        Some(("text/plain", b"{}".to_vec())),
+                    );
                 }
                 ask("POST", "/api/instruments/1/run/stop", None);
             }
@@ -219,39 +301,82 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
         ] {
             ask("GET", &path, None);
         }
-        for (first, end) in [(0, 0), (10, 5), (MOST, MOST), (MOST - 10, MOST), (1 << 40, (1 << 40) + 5), (0, MOST)] {
+        for (first, end) in [
+            (0, 0),
+            (10, 5),
+            (MOST, MOST),
+            (MOST - 10, MOST),
+            (1 << 40, (1 << 40) + 5),
+            (0, MOST),
+        ] {
             let slice = json!({ "first_frame": first, "end_frame": end, "key": null, "cents": null, "in_tail": false, "left_out": false });
-            ask("POST", &format!("/api/long-takes/{long}/hear"), Some((JSON, json!([slice]).to_string().into_bytes())));
+            ask(
+                "POST",
+                &format!("/api/long-takes/{long}/hear"),
+                Some((JSON, json!([slice]).to_string().into_bytes())),
+            );
             let wish = json!({ "label": "s", "wishes": [{ "target": { "long_take": long }, "fact": "slices", "after": { "value": { "slices": [slice] } } }] });
-            if ask("POST", "/api/instruments/1/changes", Some((JSON, wish.to_string().into_bytes()))) == 204 {
+            if ask(
+                "POST",
+                "/api/instruments/1/changes",
+                Some((JSON, wish.to_string().into_bytes())),
+            ) == 204
+            {
                 for how in ["in_order", "repeats", "by_pitch", "midi_file"] {
-                    ask("POST", &format!("/api/long-takes/{long}/deal"), Some((JSON, json!({ "how": how }).to_string().into_bytes())));
+                    ask(
+                        "POST",
+                        &format!("/api/long-takes/{long}/deal"),
+                        Some((JSON, json!({ "how": how }).to_string().into_bytes())),
+                    );
                 }
-                let dealt = json!([{ "slice": 0, "cell": { "pass": 0, "key": 50, "layer": 0, "round_robin": 0 } }]);
-                ask("POST", &format!("/api/long-takes/{long}/takes"), Some((JSON, dealt.to_string().into_bytes())));
+                let dealt =
+                    json!([{ "slice": 0, "cell": { "pass": 0, "key": 50, "layer": 0, "round_robin": 0 } }]);
+                ask(
+                    "POST",
+                    &format!("/api/long-takes/{long}/takes"),
+                    Some((JSON, dealt.to_string().into_bytes())),
+                );
             }
         }
         for first_ms in [0.0, -1e300, 1e300] {
             for spacing_ms in [0.0, -1.0, 1e-9, 500.0, 1e300] {
                 let grid = json!({ "cut": { "grid": { "first_ms": first_ms, "spacing_ms": spacing_ms, "lag_ms": -first_ms, "room_before_ms": first_ms } } });
-                ask("POST", &format!("/api/long-takes/{long}/cut"), Some((JSON, grid.to_string().into_bytes())));
+                ask(
+                    "POST",
+                    &format!("/api/long-takes/{long}/cut"),
+                    Some((JSON, grid.to_string().into_bytes())),
+                );
                 let silence = json!({ "cut": { "silence": { "over_floor_db": first_ms, "shortest_ms": spacing_ms, "shortest_silence_ms": spacing_ms, "room_before_ms": first_ms, "room_after_ms": 1e300 } } });
-                ask("POST", &format!("/api/long-takes/{long}/cut"), Some((JSON, silence.to_string().into_bytes())));
+                ask(
+                    "POST",
+                    &format!("/api/long-takes/{long}/cut"),
+                    Some((JSON, silence.to_string().into_bytes())),
+                );
             }
         }
         for key in [0, 127] {
             let make = json!({ "takes": [take], "how": { "at_key": { "key": key } } });
-            ask("POST", "/api/instruments/1/make", Some((JSON, make.to_string().into_bytes())));
+            ask(
+                "POST",
+                "/api/instruments/1/make",
+                Some((JSON, make.to_string().into_bytes())),
+            );
         }
     }
     let asked: usize = counts.values().sum();
     println!("{asked} requests: {counts:?}");
-    assert!(faults.is_empty(), "{} faults, such as:\n{}", faults.len(), faults[..faults.len().min(12)].join("\n"));
+    assert!(
+        faults.is_empty(),
+        "{} faults, such as:\n{}",
+        faults.len(),
+        faults[..faults.len().min(12)].join("\n")
+    );
     // What was there is there, and works.
     ladder.post("/api/instruments/1/run/stop", &json!({})).ok();
     let view = ladder.get("/api/instruments/1")?;
     assert!(takes(&view).len() >= 3);
-    let panics = ladder.ask("SELECT id, kind, error FROM jobs WHERE state = 'failed' AND error LIKE '%broke down%'")?;
+    let panics = ladder
+        .ask("SELECT id, kind, error FROM jobs WHERE state = 'failed' AND error LIKE '%broke down%'")?;
     assert!(panics.is_empty(), "{panics:?}");
     ladder.end().await
 }
@@ -284,7 +409,14 @@ async fn files_that_are_not_what_they_say_are_refused_or_told() -> anyhow::Resul
             "round_robins": 1, "hold_ms": 1_000, "tail_ms": 1_000 }] });
     ladder.post("/api/instruments", &json!({ "name": "Files", "plan": plan }))?;
     let tone: Vec<f32> = (0..48_000).map(|n| (n as f32 * 0.05).sin() * 0.4).collect();
-    let whole = formats::wav_bytes(&signal::Audio { rate_hz: 48_000, channels: vec![tone.clone(), tone.clone()] }, 16, None);
+    let whole = formats::wav_bytes(
+        &signal::Audio {
+            rate_hz: 48_000,
+            channels: vec![tone.clone(), tone.clone()],
+        },
+        16,
+        None,
+    );
     let zeros = vec![0; 4_000];
     let float = |x: f32| formats::wav_bytes(&signal::Audio::mono(48_000, vec![x; 4_800]), 32, None);
     let refused: Vec<(&str, Vec<u8>)> = vec![
@@ -303,11 +435,20 @@ async fn files_that_are_not_what_they_say_are_refused_or_told() -> anyhow::Resul
         ("unknown.wav", wav(0x1234, 2, 48_000, 16, 4_000, &zeros)),
         ("nan.wav", float(f32::NAN)),
         ("inf.wav", float(f32::INFINITY)),
-        ("noise.mp3", (0..50_000u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8).collect()),
+        (
+            "noise.mp3",
+            (0..50_000u32)
+                .map(|n| (n.wrapping_mul(2_654_435_761) >> 13) as u8)
+                .collect(),
+        ),
     ];
     for (name, bytes) in &refused {
         for way in ["files", "long-takes"] {
-            let url = format!("{}/api/instruments/1/{way}?name={}", ladder.address, name.replace(' ', "%20"));
+            let url = format!(
+                "{}/api/instruments/1/{way}?name={}",
+                ladder.address,
+                name.replace(' ', "%20")
+            );
             match (way, ureq::post(&url).send_bytes(bytes)) {
                 (_, Err(ureq::Error::Status(422, answer))) => {
                     let problem: Value = answer.into_json()?;
@@ -318,9 +459,18 @@ async fn files_that_are_not_what_they_say_are_refused_or_told() -> anyhow::Resul
                 ("long-takes", Ok(answer)) => {
                     let job: Value = answer.into_json()?;
                     let path = format!("/api/jobs/{}", job["id"]);
-                    let ended = ladder.wait_for(&path, |job| !["waiting", "running"].contains(&job["state"].as_str().unwrap_or_default())).await?;
+                    let ended = ladder
+                        .wait_for(&path, |job| {
+                            !["waiting", "running"].contains(&job["state"].as_str().unwrap_or_default())
+                        })
+                        .await?;
                     assert_eq!(ended["state"], "failed", "{name} is taken: {ended}");
-                    assert!(ended["error"].as_str().is_some_and(|said| said.starts_with("This is not audio")), "{name}: {ended}");
+                    assert!(
+                        ended["error"]
+                            .as_str()
+                            .is_some_and(|said| said.starts_with("This is not audio")),
+                        "{name}: {ended}"
+                    );
                 }
                 (_, other) => anyhow::bail!("{name} as {way}: {other:?}"),
             }
@@ -328,16 +478,27 @@ async fn files_that_are_not_what_they_say_are_refused_or_told() -> anyhow::Resul
     }
     // Names that lead elsewhere are names; what is silent is told.
     let silent = formats::wav_bytes(&signal::Audio::mono(48_000, vec![0.0; 4_800]), 24, None);
-    for (name, bytes) in [("..%2f..%2f..%2ftmp%2fescaped.wav", &whole), ("a%00b%1b%5b31m.wav", &whole), ("silent.wav", &silent)] {
+    for (name, bytes) in [
+        ("..%2f..%2f..%2ftmp%2fescaped.wav", &whole),
+        ("a%00b%1b%5b31m.wav", &whole),
+        ("silent.wav", &silent),
+    ] {
         ladder.send(&format!("/api/instruments/1/files?name={name}"), bytes)?;
     }
     let listed = ladder.get("/api/instruments/1/files")?;
     let files = listed["files"].as_array().context("files")?;
     assert_eq!(files.len(), 3);
-    let told = files.iter().find(|file| file["name"] == "silent.wav").context("the silent one")?;
+    let told = files
+        .iter()
+        .find(|file| file["name"] == "silent.wav")
+        .context("the silent one")?;
     assert!(told["says"].to_string().contains("silent"), "{told}");
     assert!(!std::path::Path::new("/tmp/escaped.wav").exists());
-    assert!(ladder.get("/api/instruments/1")?["long_takes"].as_array().is_some_and(Vec::is_empty));
+    assert!(
+        ladder.get("/api/instruments/1")?["long_takes"]
+            .as_array()
+            .is_some_and(Vec::is_empty)
+    );
     ladder.end().await
 }
 
@@ -350,26 +511,40 @@ async fn a_long_wide_take_is_measured_in_little_memory() -> anyhow::Result<()> {
         "passes": [{ "name": "Keys", "sounds_on": "key_down", "rungs": [60], "layers": [{ "name": "all", "strike_velocity": 100 }],
             "round_robins": 1, "hold_ms": 1_000, "tail_ms": 1_000 }] });
     let mut worst = 0;
-    for (name, rate, channels, seconds) in [("long", 48_000u32, 2u16, 299u32), ("wide", 48_000, 8, 290), ("high", 192_000, 2, 240)].into_iter().take(if rounds(3) > 1 { 3 } else { 1 }) {
+    for (name, rate, channels, seconds) in [
+        ("long", 48_000u32, 2u16, 299u32),
+        ("wide", 48_000, 8, 290),
+        ("high", 192_000, 2, 240),
+    ]
+    .into_iter()
+    .take(if rounds(3) > 1 { 3 } else { 1 })
+    {
         let made = ladder.post("/api/instruments", &json!({ "name": name, "plan": plan }))?;
         let id = made["id"].as_u64().context("an instrument")?;
         let idle = ladder.memory_mb()?.0;
-        let one: Vec<u8> = (0..rate).flat_map(|n| {
-            let t = f64::from(n) / f64::from(rate);
-            let x = ((t * 220.0 * std::f64::consts::TAU).sin() * 12_000.0) as i16;
-            std::iter::repeat_n(x.to_le_bytes(), usize::from(channels)).flatten()
-        }).collect();
+        let one: Vec<u8> = (0..rate)
+            .flat_map(|n| {
+                let t = f64::from(n) / f64::from(rate);
+                let x = ((t * 220.0 * std::f64::consts::TAU).sin() * 12_000.0) as i16;
+                std::iter::repeat_n(x.to_le_bytes(), usize::from(channels)).flatten()
+            })
+            .collect();
         let data = one.len() as u32 * seconds;
         let mut file = wav(1, channels, rate, 16, data, &[]);
         for _ in 0..seconds {
             file.extend(&one);
         }
-        ladder.send(&format!("/api/instruments/{id}/files?name={name}%20A3.wav"), &file)?;
+        ladder.send(
+            &format!("/api/instruments/{id}/files?name={name}%20A3.wav"),
+            &file,
+        )?;
         let listed = ladder.get(&format!("/api/instruments/{id}/files"))?;
         let taken = json!([{ "files": [{ "file": listed["files"][0]["id"], "key": 57, "layer": 0, "round_robin": 0, "key_up": false, "mic": null }] }]);
         ladder.post(&format!("/api/instruments/{id}/files/take-in"), &taken)?;
         ladder
-            .wait_for(&format!("/api/instruments/{id}"), |view| takes(view).first().is_some_and(|take| !take["facts"].is_null()))
+            .wait_for(&format!("/api/instruments/{id}"), |view| {
+                takes(view).first().is_some_and(|take| !take["facts"].is_null())
+            })
             .await?;
         let over = ladder.memory_mb()?.1.saturating_sub(idle);
         println!("{name}: {seconds} s of {channels} channels at {rate} Hz measured in {over} MB over idle");

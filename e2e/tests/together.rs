@@ -39,15 +39,28 @@ async fn two_servers_and_a_worker_share_a_database_and_an_object_store() -> anyh
     let _worker = Worker(two.worker()?);
 
     // Recorded at one, seen and heard at the other.
-    let id = one.post("/api/instruments", &json!({ "name": "Organ", "plan": plan(&[48, 55, 60, 67]) }))?["id"].as_u64().context("an instrument")?;
+    let id = one.post(
+        "/api/instruments",
+        &json!({ "name": "Organ", "plan": plan(&[48, 55, 60, 67]) }),
+    )?["id"]
+        .as_u64()
+        .context("an instrument")?;
     let path = format!("/api/instruments/{id}");
     one.post(&format!("{path}/run"), &json!({}))?;
     let refused = ureq::post(&format!("{}{path}/run", two.address)).send_json(json!({}));
-    assert!(matches!(refused, Err(ureq::Error::Status(422, _))), "a run belongs to one of them");
+    assert!(
+        matches!(refused, Err(ureq::Error::Status(422, _))),
+        "a run belongs to one of them"
+    );
     let view = two
-        .wait_for(&path, |view| takes(view).len() == 4 && takes(view).iter().all(|take| !take["facts"].is_null()))
+        .wait_for(&path, |view| {
+            takes(view).len() == 4 && takes(view).iter().all(|take| !take["facts"].is_null())
+        })
         .await?;
-    let ids: Vec<u64> = takes(&view).iter().filter_map(|take| take["id"].as_u64()).collect();
+    let ids: Vec<u64> = takes(&view)
+        .iter()
+        .filter_map(|take| take["id"].as_u64())
+        .collect();
     let sound = |ladder: &Ladder| ladder.bytes(&format!("/api/takes/{}/audio?first=0&end=5000", ids[0]));
     assert_eq!(sound(&one)?, sound(&two)?);
 
@@ -55,24 +68,41 @@ async fn two_servers_and_a_worker_share_a_database_and_an_object_store() -> anyh
     let (mut makes, mut exports) = (Vec::new(), Vec::new());
     for n in 0..6 {
         let at = if n % 2 == 0 { &one } else { &two };
-        let made = at.post(&format!("{path}/make"), &json!({ "takes": ids, "how": "reversed" }))?;
+        let made = at.post(
+            &format!("{path}/make"),
+            &json!({ "takes": ids, "how": "reversed" }),
+        )?;
         makes.push(made["id"].as_u64().context("a job")?);
         let format = if n % 2 == 0 { "sfz" } else { "sound_font2" };
-        let made = at.post(&format!("{path}/exports"), &json!({ "format": format, "bits": 16 }))?;
+        let made = at.post(
+            &format!("{path}/exports"),
+            &json!({ "format": format, "bits": 16 }),
+        )?;
         exports.push(made["id"].as_u64().context("a job")?);
         let wishes: Vec<Value> = ids.iter().map(|take| json!({ "target": { "take": take }, "fact": "remove_dc", "after": { "value": n % 2 == 0 } })).collect();
-        at.post(&format!("{path}/changes"), &json!({ "label": "clean", "wishes": wishes }))?;
+        at.post(
+            &format!("{path}/changes"),
+            &json!({ "label": "clean", "wishes": wishes }),
+        )?;
     }
     for job in makes.iter().chain(&exports) {
-        let ended = two.wait_for(&format!("/api/jobs/{job}"), |job| job["state"] != "waiting" && job["state"] != "running").await?;
+        let ended = two
+            .wait_for(&format!("/api/jobs/{job}"), |job| {
+                job["state"] != "waiting" && job["state"] != "running"
+            })
+            .await?;
         assert_eq!(ended["state"], "done", "{ended}");
     }
-    let made = database.ask("SELECT COUNT(*) FROM takes WHERE JSON_VALUE(origin, '$.made_by') = 'reversed'")?;
+    let made =
+        database.ask("SELECT COUNT(*) FROM takes WHERE JSON_VALUE(origin, '$.made_by') = 'reversed'")?;
     assert_eq!(made[0][0], "24");
     for job in &exports {
         let file = one.bytes(&format!("/api/jobs/{job}/file"))?;
         assert_eq!(file, two.bytes(&format!("/api/jobs/{job}/file"))?);
-        assert!(file.starts_with(b"RIFF") || zip::ZipArchive::new(std::io::Cursor::new(file)).is_ok_and(|zip| zip.len() == 5));
+        assert!(
+            file.starts_with(b"RIFF")
+                || zip::ZipArchive::new(std::io::Cursor::new(file)).is_ok_and(|zip| zip.len() == 5)
+        );
     }
     let holders = database.ask("SELECT COUNT(DISTINCT holder) FROM jobs")?;
     assert_ne!(holders[0][0], "1", "they share the work");
@@ -87,7 +117,12 @@ async fn two_servers_and_a_worker_share_a_database_and_an_object_store() -> anyh
 
     // A long run: the server that leads it is killed, and the other goes on with it once the lease has lapsed; started again, the first leaves it alone.
     let rungs: Vec<u8> = (30..90).collect();
-    let run = one.post("/api/instruments", &json!({ "name": "Long run", "plan": plan(&rungs) }))?["id"].as_u64().context("an instrument")?;
+    let run = one.post(
+        "/api/instruments",
+        &json!({ "name": "Long run", "plan": plan(&rungs) }),
+    )?["id"]
+        .as_u64()
+        .context("an instrument")?;
     let run = format!("/api/instruments/{run}");
     one.post(&format!("{run}/run"), &json!({ "real_time": true }))?;
     one.wait_for(&run, |view| takes(view).len() >= 2).await?;
@@ -95,14 +130,22 @@ async fn two_servers_and_a_worker_share_a_database_and_an_object_store() -> anyh
     database.ask("UPDATE runs SET settings = JSON_SET(settings, '$.real_time', false)")?;
     two.wait_for(&run, |view| !view["run"].is_null()).await?;
     one.restart()?;
-    let done = two.wait_for(&run, |view| takes(view).len() >= 60 && view["run"].is_null()).await?;
+    let done = two
+        .wait_for(&run, |view| takes(view).len() >= 60 && view["run"].is_null())
+        .await?;
     let mut cells: Vec<String> = takes(&done).iter().map(|take| take["cell"].to_string()).collect();
     cells.sort();
     cells.dedup();
     assert_eq!((cells.len(), takes(&done).len()), (60, 60), "every cell once");
     let names = objects.names()?;
-    assert!(names.iter().any(|name| name.starts_with("audio/recordings/")) && names.iter().any(|name| name.starts_with("audio/cleaned/")));
-    assert!(!one.folder().join("audio").exists(), "nothing lies on the local disk");
+    assert!(
+        names.iter().any(|name| name.starts_with("audio/recordings/"))
+            && names.iter().any(|name| name.starts_with("audio/cleaned/"))
+    );
+    assert!(
+        !one.folder().join("audio").exists(),
+        "nothing lies on the local disk"
+    );
     one.end().await?;
     two.end().await
 }
@@ -115,9 +158,13 @@ async fn a_wrong_secret_is_told_and_nothing_is_lost() -> anyhow::Result<()> {
         ..Start::default()
     })
     .await?;
-    ladder.post("/api/instruments", &json!({ "name": "Organ", "plan": plan(&[60]) }))?;
+    ladder.post(
+        "/api/instruments",
+        &json!({ "name": "Organ", "plan": plan(&[60]) }),
+    )?;
     let sound = formats::wav_bytes(&signal::Audio::mono(48_000, vec![0.1; 4_800]), 24, None);
-    let refused = ureq::post(&format!("{}/api/instruments/1/files?name=a.wav", ladder.address)).send_bytes(&sound);
+    let refused =
+        ureq::post(&format!("{}/api/instruments/1/files?name=a.wav", ladder.address)).send_bytes(&sound);
     let Err(ureq::Error::Status(502, answer)) = refused else {
         anyhow::bail!("{refused:?}");
     };
@@ -127,6 +174,11 @@ async fn a_wrong_secret_is_told_and_nothing_is_lost() -> anyhow::Result<()> {
     ladder.kill()?;
     ladder.restart()?;
     ladder.send("/api/instruments/1/files?name=a.wav", &sound)?;
-    assert_eq!(ladder.get("/api/instruments/1/files")?["files"].as_array().map(Vec::len), Some(1));
+    assert_eq!(
+        ladder.get("/api/instruments/1/files")?["files"]
+            .as_array()
+            .map(Vec::len),
+        Some(1)
+    );
     ladder.end().await
 }

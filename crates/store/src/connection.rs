@@ -169,9 +169,14 @@ pub fn is_unreachable(error: &anyhow::Error) -> bool {
 /// Whether the object store does not let Ladder in.
 pub fn is_locked_out(error: &anyhow::Error) -> bool {
     let text = format!("{error:#}");
-    ["necessary privileges", "valid authentication credentials", "SignatureDoesNotMatch", "InvalidAccessKeyId"]
-        .iter()
-        .any(|sign| text.contains(sign))
+    [
+        "necessary privileges",
+        "valid authentication credentials",
+        "SignatureDoesNotMatch",
+        "InvalidAccessKeyId",
+    ]
+    .iter()
+    .any(|sign| text.contains(sign))
 }
 
 /// Whether a disk is full.

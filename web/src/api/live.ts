@@ -12,6 +12,7 @@ export const lineUrl = (path: string) => `${location.protocol === "https:" ? "ws
 const SOON_MS = 150;
 const BUSY_MS = 2_000;
 const AGAIN_AFTER_MS = 800;
+const FIRST_AFTER_MS = 50;
 
 /** One thing that the page has, fetched anew when it is told that it is stale: never twice at once, so that a slow answer arrives, and an answer
  * that was under way when something changed is followed by another. */
@@ -91,7 +92,11 @@ export function follow(queries: QueryClient): void {
     if (last !== undefined) asked.set("after", String(last));
     if (lookingAt !== undefined) asked.set("instrument", String(lookingAt));
     const socket = new WebSocket(lineUrl(`/api/events?${asked.toString()}`));
-    openAgain = () => socket.close();
+    let looksElsewhere = false;
+    openAgain = () => {
+      looksElsewhere = true;
+      socket.close();
+    };
     socket.onopen = () => {
       const was = useLive.getState().connected;
       useLive.getState().setConnected(true);
@@ -101,13 +106,13 @@ export function follow(queries: QueryClient): void {
       else if (lookingAt !== undefined) refresh(["instrument", lookingAt], SOON_MS);
     };
     socket.onmessage = (event: MessageEvent<string>) => hear(JSON.parse(event.data) as Message);
-    socket.onclose = (event) => {
-      // Closed by this page, it only looks elsewhere now.
-      if (!event.wasClean) useLive.getState().setConnected(false);
-      setTimeout(open, event.wasClean ? 0 : AGAIN_AFTER_MS);
+    socket.onclose = () => {
+      if (!looksElsewhere) useLive.getState().setConnected(false);
+      setTimeout(open, looksElsewhere ? 0 : AGAIN_AFTER_MS);
     };
   };
-  open();
+  // By then the page knows what it looks at.
+  setTimeout(open, FIRST_AFTER_MS);
 }
 
 /** How far a job is, put where it is shown. */
