@@ -43,6 +43,11 @@ impl Database {
         Ok(Self { folder, url })
     }
 
+    /// Where its things lie.
+    pub fn folder(&self) -> &Path {
+        self.folder.path()
+    }
+
     fn process(&self) -> anyhow::Result<String> {
         let file = self.folder.path().join("mariadb.pid");
         Ok(std::fs::read_to_string(file)

@@ -90,8 +90,9 @@ impl Store {
             })
             .await?;
         let said = crate::changes::facts_of(said)?;
+        // As the view has it: a plan that was said and cannot be read leaves the first one standing.
         let plan: Plan = match said.get(&(Target::Instrument, Fact::Plan)) {
-            Some(plan) => serde_json::from_value(plan.clone())?,
+            Some(said) => serde_json::from_value(said.clone()).or_else(|_| serde_json::from_str(&plan))?,
             None => serde_json::from_str(&plan)?,
         };
         Ok(Some(Untreated {

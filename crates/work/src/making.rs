@@ -1,6 +1,6 @@
 //! New takes from old.
 
-use crate::{Effect, Library, MadeTake, NewTake, Outcome, Snapshot, TreatedTake, Watch, keep};
+use crate::{Effect, Library, MadeTake, NewTake, Outcome, Snapshot, TreatedTake, Watch, keep, refusal};
 use instrument::{Making, Origin, TakeLoop};
 use signal::{Audio, Measurement};
 
@@ -43,8 +43,17 @@ impl Make {
     }
 }
 
+/// So many times as long, or as short, a take becomes at most: four octaves.
+const FURTHEST: f64 = 16.0;
+
 /// The take that is made, its audio kept already, and how it is looped where that is known.
 fn make_one(library: &dyn Library, from: &TreatedTake, making: Making) -> anyhow::Result<MadeTake> {
+    let ratio = making.ratio(from.treatment.root_key, from.treatment.recording_cents);
+    if ratio.is_some_and(|ratio| !(1.0 / FURTHEST..=FURTHEST).contains(&ratio)) {
+        return Err(refusal(
+            "A take is re-pitched by four octaves at most: begin with one that is nearer.",
+        ));
+    }
     let audio = from.whole(library)?;
     let (audio, looped) = made_of(audio, from, making);
     let cell = making.cell(from.cell);

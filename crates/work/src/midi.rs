@@ -81,6 +81,7 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
     let program = u7::from(plan.source.program.saturating_sub(1) & 127);
     events.push((0, midi(MidiMessage::ProgramChange { program })));
     let mut pass = None;
+    let mut holding: Option<instrument::Controller> = None;
     for note in plan_notes(plan) {
         let key = u7::from(note.cell.key & 127);
         if pass != Some(note.cell.pass) {
@@ -89,7 +90,12 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
                 .passes
                 .get(usize::from(note.cell.pass))
                 .and_then(|pass| pass.controller);
-            events.extend(held.map(|c| (note.on_ms - LEAD_MS / 2, controller(c.number, c.value))));
+            let at = note.on_ms - LEAD_MS / 2;
+            // What an earlier pass held is let go, where this one does not hold it too.
+            let before = holding.filter(|before| held.is_none_or(|held| held.number != before.number));
+            events.extend(before.map(|before| (at, controller(before.number, 0))));
+            events.extend(held.map(|c| (at, controller(c.number, c.value))));
+            holding = held;
         }
         let vel = u7::from(note.velocity & 127);
         events.push((note.on_ms, midi(MidiMessage::NoteOn { key, vel })));

@@ -134,6 +134,7 @@ export class Line {
       processorOptions: { channels: this.channels },
     });
     node.port.onmessage = (event: MessageEvent<CapturedBlock>) => this.take(event.data);
+    node.onprocessorerror = () => useLine.setState({ says: "The browser's own sound path broke down. Stop, and begin again: what arrived until then is kept." });
     this.node = node;
     this.connectDevice();
     window.addEventListener("beforeunload", this.warn);
@@ -189,7 +190,13 @@ export class Line {
 
   private connect(): void {
     if (this.ended) return;
-    const socket = new WebSocket(lineUrl(`/api/instruments/${this.instrument}/line`));
+    let socket: WebSocket;
+    try {
+      socket = new WebSocket(lineUrl(`/api/instruments/${this.instrument}/line`));
+    } catch {
+      setTimeout(() => this.connect(), AGAIN_AFTER_MS);
+      return;
+    }
     socket.onmessage = (event: MessageEvent<string>) => {
       const message = JSON.parse(event.data) as ToPage;
       if (message === "finished") return this.close();

@@ -1,4 +1,5 @@
 // The ladder as it is heard: our engine in an AudioWorklet.
+import { sayError } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
@@ -31,7 +32,13 @@ class Player {
   /** Browsers let sound begin with a gesture only: called by the first key, click or strike. */
   async start(): Promise<void> {
     this.starting ??= this.open();
-    await this.starting;
+    try {
+      await this.starting;
+    } catch (error) {
+      // The next gesture tries again.
+      this.starting = undefined;
+      throw error;
+    }
     if (this.context?.state === "suspended") await this.context.resume();
   }
 
@@ -47,6 +54,7 @@ class Player {
       outputChannelCount: [2],
       processorOptions: { module },
     });
+    node.onprocessorerror = () => sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
     node.port.onmessage = (event: MessageEvent<Meter>) => useSound.setState({ meter: event.data });
     node.connect(context.destination);
     this.node = node;
