@@ -79,8 +79,8 @@ async fn the_database_lets_in_nobody_else_and_its_users_only_to_their_own() -> a
     // Another start finds the same server, and ends it not.
     let script = concat!(env!("CARGO_MANIFEST_DIR"), "/../bin/database");
     for action in ["start", "stop"] {
-        let status = Command::new(script).arg(action).arg(folder).arg("1").status()?;
-        assert!(status.success());
+        let output = Command::new(script).arg(action).arg(folder).arg("1").output()?;
+        assert!(output.status.success());
     }
     assert!(
         ask("ladder", &secret, "SELECT 1")?.status.success(),

@@ -84,6 +84,12 @@ impl Store {
         let mut found = Vec::new();
         for entry in std::fs::read_dir(folder)? {
             let path = entry?.path();
+            if path.extension().is_some_and(|ending| ending == "part")
+                && !path.with_extension("about").exists()
+            {
+                // What does not say what it is was begun by an earlier version, and promised to nobody.
+                std::fs::remove_file(&path)?;
+            }
             if path.extension().is_none_or(|ending| ending != "about") {
                 continue;
             }

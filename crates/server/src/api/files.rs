@@ -7,7 +7,7 @@ use crate::audio::with_library;
 use crate::problem::Problem;
 use crate::view::plan_of;
 use axum::Json;
-use axum::body::Body;
+use axum::body::{Body, BodyDataStream};
 use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use futures::StreamExt;
@@ -33,6 +33,20 @@ pub(super) struct Brought {
 /// Seconds of a file that are listened to for its pitch.
 const HEARD_S: usize = 4;
 
+/// What is refused is read on, up to so many bytes: who is still sending would not hear why.
+const LET_COME_BYTES: usize = 1 << 30;
+
+/// Reads what still comes of a body that is refused.
+pub(super) async fn let_come(stream: &mut BodyDataStream) {
+    let mut count = 0;
+    while let Some(Ok(piece)) = stream.next().await {
+        count += piece.len();
+        if count > LET_COME_BYTES {
+            return;
+        }
+    }
+}
+
 /// Reads a file that is sent and puts its recording into the store.
 pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> {
     let file = app.store.scratch().file()?;
@@ -47,7 +61,10 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
                 "«{name}» is over 2 GB: bring it as a long take."
             )));
         }
-        out.write_all(&piece).await?;
+        if let Err(error) = out.write_all(&piece).await {
+            let_come(&mut stream).await;
+            return Err(error.into());
+        }
     }
     out.flush().await?;
     let of = name.to_owned();

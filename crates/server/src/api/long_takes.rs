@@ -1,6 +1,7 @@
 //! Long takes: brought, drawn, cut, dealt out to cells.
 
 use super::Created;
+use super::files::let_come;
 use crate::App;
 use crate::audio::{Columns, Part, PeaksView, Stretch, peaks_of};
 use crate::problem::Problem;
@@ -16,7 +17,7 @@ use instrument::{Cell, Deal, Dealt, MOST_TAKE_S, Origin, Slice, Slicing, deal, d
 use serde::{Deserialize, Serialize};
 use signal::{GridSettings, SilenceSettings, SteadyStretch};
 use std::collections::HashSet;
-use std::sync::atomic::Ordering;
+use std::sync::atomic::{AtomicBool, Ordering};
 use store::{LongTakeRow, NewTake};
 use utoipa::{IntoParams, ToSchema};
 use work::{JobKind, levels_path};
@@ -54,17 +55,20 @@ pub(super) async fn bring_long_take(
         .ok_or_else(|| Problem::missing("instrument"))?;
     let name = super::checked_name(name.rsplit(['/', '\\']).next().unwrap_or(""), "A file")?;
     let file = format!("uploads/{}", uuid::Uuid::new_v4());
-    let broken = std::sync::atomic::AtomicBool::new(false);
-    let body = body
-        .into_data_stream()
-        .inspect_err(|_| broken.store(true, Ordering::Relaxed));
-    let count = match app.store.put_stream(&file, body).await {
+    let broken = AtomicBool::new(false);
+    let mut body = body.into_data_stream();
+    let told = (&mut body).inspect_err(|_| broken.store(true, Ordering::Relaxed));
+    let count = match app.store.put_stream(&file, told).await {
         Err(_) if broken.load(Ordering::Relaxed) => {
             return Err(Problem::refused(format!(
                 "«{name}» did not arrive whole: send it again."
             )));
         }
-        count => count?,
+        Err(error) => {
+            let_come(&mut body).await;
+            return Err(error.into());
+        }
+        Ok(count) => count,
     };
     if count == 0 {
         app.store.forget_file(&file).await?;
