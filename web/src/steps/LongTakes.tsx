@@ -71,7 +71,7 @@ export function LongTakes({ view, progress }: RecordProps) {
         {failed && !busy && <Failed jobs={[failed]} />}
       </div>
       {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}${take.broken_off ? " · broken off" : ""}` }))} />}
-      {chosen?.broken_off && !going && <p className="card border-chosen-line bg-chosen p-3">The recording of «{chosen.name}» broke off: what had arrived, {duration(chosen.frames / chosen.rate_hz)}, is kept and can be cut.</p>}
+      {chosen?.broken_off && !going && <p className="card !border-chosen-line !bg-chosen p-3">The recording of «{chosen.name}» broke off: what had arrived, {duration(chosen.frames / chosen.rate_hz)}, is kept and can be cut.</p>}
       {chosen && !going && <Slices key={chosen.id} view={view} take={chosen} />}
     </>
   );

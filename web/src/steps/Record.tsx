@@ -55,7 +55,7 @@ export function RecordBench(props: RecordProps) {
   const how = view.plan.source.how ?? "over_midi";
   return (
     <>
-      {progress?.waits_for && <p role="alert" className="card border-chosen-line bg-chosen p-3 text-ink">{progress.waits_for}</p>}
+      {progress?.waits_for && <p role="alert" className="card !border-chosen-line !bg-chosen p-3 text-ink">{progress.waits_for}</p>}
       {how === "over_midi" && <OverMidi {...props} />}
       {how === "by_hand" && <ByHand {...props} />}
       {how === "long_take" && <LongTakes {...props} />}
