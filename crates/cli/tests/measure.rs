@@ -131,3 +131,33 @@ fn good_files_are_measured_and_bad_ones_are_named() {
     assert_eq!(lines[2]["key"], 48);
     assert!(lines[2]["balance_db"].is_null() && lines[4]["key"].is_null() && lines[4]["loop"].is_null());
 }
+
+/// What is struck is not looped, what is held is; names say the note in whichever octave they are written.
+#[test]
+fn kind_and_names_are_heeded() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let files = [("reed C3.wav", 60u8), ("reed E3.wav", 64)].map(|(name, key)| {
+        let file = folder.path().join(name);
+        std::fs::write(&file, formats::wav_bytes(&sine(key, 1, 44_100), 24, None)).unwrap();
+        file
+    });
+    let of = |words: &[&str]| {
+        let mut all: Vec<std::path::PathBuf> = words.iter().map(std::path::PathBuf::from).collect();
+        all.extend(files.clone());
+        measured(&all).unwrap()
+    };
+    let (code, held) = of(&["--kind", "sustained", "--keys-from-names"]);
+    assert_eq!((code, held.len()), (Some(0), 2));
+    for (line, key) in held.iter().zip([60, 64]) {
+        let found = &line["loop"];
+        assert_eq!(line["key"], key);
+        assert!(
+            found["audible_db"].as_f64().unwrap() < 0.1 && found["way"] == "forward",
+            "{found}"
+        );
+        assert!(found["likeness_percent"].as_u64().unwrap() > 90, "{found}");
+    }
+    let (_, struck) = of(&["--kind", "struck"]);
+    assert!(struck.iter().all(|line| line["loop"].is_null()));
+    assert_eq!(of(&["--kind", "loud"]).0, Some(2), "it is refused");
+}

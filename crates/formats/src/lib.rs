@@ -9,7 +9,7 @@ mod decode;
 mod honesty;
 mod lower;
 mod riff;
-mod sf2;
+pub mod sf2;
 mod sfz;
 mod wav;
 

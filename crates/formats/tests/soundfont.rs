@@ -201,3 +201,60 @@ fn what_a_soundfont_cannot_hold_is_said() {
     );
     assert!(lower(&program, Format::Sfz).losses.is_empty());
 }
+
+/// What we write is read back by our own reader, sample for sample; what is no SoundFont, or a broken one, is refused with a sentence.
+#[test]
+fn a_soundfont_is_read_back_and_a_broken_one_is_refused() {
+    let (program, audio) = instrument();
+    let lowered = lower(&program, Format::SoundFont2);
+    let mut bytes = std::io::Cursor::new(Vec::new());
+    let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
+    write_sf2::<FormatError>(&mut bytes, &lowered.program, |n| Ok(baked[n].clone())).unwrap();
+    let bytes = bytes.into_inner();
+    let mut file = formats::sf2::File::read(std::io::Cursor::new(&bytes)).unwrap();
+    let zones: Vec<_> = file.instruments.iter().flat_map(|of| of.zones.clone()).collect();
+    assert!(zones.len() >= program.regions.len());
+    for zone in &zones {
+        let sample = file.samples[zone.sample].clone();
+        let (low, high) = zone.keys();
+        assert!(low <= high && sample.rate_hz == RATE);
+        assert!((zone.pitch(&sample) - f64::from(sample.root_key)).abs() < 0.5);
+        let (first, after) = zone.looped(&sample).unwrap();
+        assert!(0 <= first && first < after && after as u64 <= sample.frames);
+        let read = file.audio(zone.sample).unwrap();
+        let side = |n: usize| &baked[zone.sample / 2].channels[n];
+        let like = |written: &[f32]| {
+            written
+                .iter()
+                .zip(&read.channels[0])
+                .all(|(a, b)| (a - b).abs() < 1.0 / 8_000_000.0)
+        };
+        assert!(like(side(0)) || like(side(1)), "{}", sample.name);
+    }
+    let refused = |bytes: Vec<u8>| {
+        formats::sf2::File::read(std::io::Cursor::new(bytes))
+            .err()
+            .map(|e| e.to_string())
+    };
+    for broken in [
+        Vec::new(),
+        b"RIFF".to_vec(),
+        bytes[..bytes.len() / 2].to_vec(),
+        vec![0xff; 400],
+    ] {
+        let sentence = refused(broken).unwrap();
+        assert!(
+            sentence.starts_with("This SoundFont cannot be read: "),
+            "{sentence}"
+        );
+    }
+    // Whatever a byte of its tables is, nothing panics.
+    let tables = bytes.len() - 2_000.min(bytes.len());
+    for at in (tables..bytes.len()).step_by(7) {
+        let mut odd = bytes.clone();
+        odd[at] ^= 0xff;
+        if let Ok(mut file) = formats::sf2::File::read(std::io::Cursor::new(odd)) {
+            let _ = file.audio(0);
+        }
+    }
+}

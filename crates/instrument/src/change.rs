@@ -77,6 +77,8 @@ pub enum Fact {
     TuneCents,
     /// Take: loop; `null` is none.
     Loop,
+    /// Take: the version of measuring whose measurement counts; the first that measured it does, where none is said.
+    MeasuredBy,
     /// Take: whether it is the chosen one of its cell; the newest is, where none is said to be.
     Chosen,
 }
@@ -293,6 +295,9 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
         fact if fact.cleaning_field().is_some() => cleaning_fits(fact, value),
         Fact::GainDb => number(-96.0, 48.0),
         Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
+        Fact::MeasuredBy => value
+            .as_u64()
+            .is_some_and(|version| version <= u64::from(signal::MEASURE_VERSION)),
         Fact::RecordingCents | Fact::TuneCents => number(-1200.0, 1200.0),
         Fact::Loop => {
             value.is_null()

@@ -38,5 +38,6 @@ pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of,
 };
 pub use treatment::{
-    ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, suggest, treat,
+    ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, is_cut_off,
+    suggest, treat,
 };

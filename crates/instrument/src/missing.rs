@@ -1,6 +1,6 @@
 //! What a take of its kind should have and was not found: it is marked, where an empty place would be overlooked.
 
-use crate::{Correction, Kind, Origin};
+use crate::{Correction, Kind, Origin, is_cut_off};
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
 use signal::Measurement;
@@ -14,14 +14,17 @@ pub enum Missing {
     Pitch,
     /// There is no place worth looping, and its maker did not say that it is not to be looped.
     Loop,
+    /// It ends in the midst of its sound, and its maker did not say where it ends.
+    End,
 }
 
-/// What a take lacks that sounds on something, with what was measured of it, `looped` or not, and what its maker said. Noises of keys and pedals
-/// need neither pitch nor loop.
+/// What a take of so many frames lacks that sounds on something, with what was measured of it, `looped` or not, and what its
+/// maker said. Noises of keys and pedals need neither pitch nor loop.
 pub fn missing(
     kind: Kind,
     on: SoundsOn,
     facts: &Measurement,
+    frames: u64,
     origin: &Origin,
     said: &Correction,
     looped: bool,
@@ -38,6 +41,9 @@ pub fn missing(
     if kind.loops() && !looped && said.looped.is_none() {
         all.push(Missing::Loop);
     }
+    if kind.pitched() && !looped && said.end_frame.is_none() && is_cut_off(facts, frames) {
+        all.push(Missing::End);
+    }
     all
 }
 
@@ -49,7 +55,8 @@ mod tests {
     fn what_should_be_there_is_missed_until_somebody_says_that_it_should_not() {
         let facts = signal::measure(&signal::Audio::mono(48_000, vec![0.0; 4_800]));
         let (origin, nothing) = (Origin::default(), Correction::default());
-        let of = |kind, on, said: &Correction, looped| missing(kind, on, &facts, &origin, said, looped);
+        let of =
+            |kind, on, said: &Correction, looped| missing(kind, on, &facts, 4_800, &origin, said, looped);
         let key = SoundsOn::KeyDown;
         assert_eq!(
             of(Kind::Pad, key, &nothing, false),

@@ -23,6 +23,18 @@ pub enum Kind {
 }
 
 impl Kind {
+    /// As it is kept.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Sustained => "sustained",
+            Self::Pad => "pad",
+            Self::Voice => "voice",
+            Self::Struck => "struck",
+            Self::Plucked => "plucked",
+            Self::Drum => "drum",
+        }
+    }
+
     /// Whether takes of this kind are looped.
     pub fn loops(self) -> bool {
         matches!(self, Self::Sustained | Self::Pad | Self::Voice)

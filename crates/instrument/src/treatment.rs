@@ -3,7 +3,7 @@
 use crate::{Inside, Kind};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::{Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, Pitch, Places};
+use signal::{Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, Pitch, Places, PlayedLoop};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -11,6 +11,11 @@ const ROOM_MS: f64 = 2.0;
 /// "Short fades at both ends, a couple of ms at least" (common practice).
 const FADE_IN_MS: f64 = 1.0;
 const FADE_OUT_MS: f64 = 20.0;
+/// What is cut off in its sound is not faded as if it had died away: no longer than a click needs.
+const CUT_OFF_FADE_MS: f64 = 2.0;
+/// Measured from this version on; an end that is less sure lies within 33 dB of the loudest.
+const CUT_OFF_SINCE: u32 = 6;
+const CUT_OFF_SURE: f64 = 0.5;
 /// A pitch is believed from here on, where it is the planned one a little sooner: that both agree is evidence.
 const SURE: f64 = 0.5;
 const SURE_AS_PLANNED: f64 = 0.4;
@@ -55,6 +60,16 @@ impl TakeLoop {
             likeness_percent: alike(),
             way: LoopWay::Forward,
             runs: through_release(),
+        }
+    }
+
+    /// As it is judged.
+    pub fn played(&self) -> PlayedLoop {
+        PlayedLoop {
+            start_frame: self.start_frame as usize,
+            end_frame: self.end_frame as usize,
+            crossfade_frames: self.crossfade_frames as usize,
+            likeness_percent: self.likeness_percent,
         }
     }
 
@@ -226,7 +241,11 @@ pub fn suggest(
         start_frame,
         end_frame,
         fade_in_frames: ms(FADE_IN_MS),
-        fade_out_frames: ms(FADE_OUT_MS),
+        fade_out_frames: ms(if is_cut_off(facts, frames) {
+            CUT_OFF_FADE_MS
+        } else {
+            FADE_OUT_MS
+        }),
         fade_curve: FadeCurve::Straight,
         pan: 0.0,
         cleaning: Cleaning::default(),
@@ -236,6 +255,12 @@ pub fn suggest(
         tune_cents: 0.0,
         looped,
     }
+}
+
+/// Whether a take ends in the midst of its sound.
+pub fn is_cut_off(facts: &Measurement, frames: u64) -> bool {
+    let sure = facts.end_sure.unwrap_or(1.0);
+    facts.version >= CUT_OFF_SINCE && facts.end_frame as u64 >= frames && sure < CUT_OFF_SURE
 }
 
 /// The best place to loop a sound of a kind. A pad in a short loop stands still, which is no pad any more: better none, and its maker is told.
@@ -356,7 +381,9 @@ impl Treatment {
     pub fn measured_loop(&self, facts: &Measurement) -> Option<LoopFacts> {
         let held = self.looped.filter(|_| self.cleaning.is_empty())?;
         let found = facts.loops.iter().find(|found| {
-            (found.start_frame as u64, found.end_frame as u64) == (held.start_frame, held.end_frame)
+            let found = TakeLoop::found(found);
+            (found.start_frame, found.end_frame, found.crossfade_frames)
+                == (held.start_frame, held.end_frame, held.crossfade_frames)
         })?;
         Some(found.into())
     }
@@ -368,6 +395,8 @@ impl Treatment {
             self.cleaned_name(facts),
             held.start_frame,
             held.end_frame,
+            held.crossfade_frames,
+            held.likeness_percent,
         )))
     }
 }

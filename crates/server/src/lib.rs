@@ -2,6 +2,7 @@
 
 mod api;
 mod audio;
+mod cards;
 mod curves;
 mod demo;
 mod guard;
@@ -9,6 +10,7 @@ mod live;
 mod problem;
 mod recording;
 mod serve;
+mod shared;
 mod sweeping;
 mod view;
 mod workers;
@@ -22,6 +24,7 @@ use axum::Router;
 use axum::middleware::{from_fn, from_fn_with_state};
 use live::Live;
 use recording::Recorder;
+use shared::Shared;
 use std::net::IpAddr;
 use std::path::Path;
 use std::sync::Arc;
@@ -30,7 +33,6 @@ use store::{Folder, Store};
 use tokio::sync::Semaphore;
 use tower_http::services::{ServeDir, ServeFile};
 use tower_http::timeout::RequestBodyTimeoutLayer;
-use view::Shared;
 
 /// Requests that work with audio at once: each may hold a whole take.
 const LISTENING_AT_ONCE: usize = 4;

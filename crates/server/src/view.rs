@@ -2,18 +2,17 @@
 
 use crate::api::JobView;
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin, PassFigures, PlacedTake, Plan,
-    Ring, Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
+    Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, PlacedTake, Plan, Ring,
+    Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
     make_program, missing, suggest, treat,
 };
 use program::{Program, Sample};
 use serde::Serialize;
-use signal::{Levels, LoopFacts, Measurement};
-use std::collections::{HashMap, HashSet};
-use std::sync::Arc;
-use store::{ShelfRow, Store, TakeRow, Whole};
+use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
+use std::collections::HashMap;
+use store::{Store, TakeRow, Whole};
 use utoipa::ToSchema;
-use work::{Snapshot, TreatedTake, source_of};
+use work::{Snapshot, Suggested, TreatedTake, source_of};
 
 /// A take with everything known of it.
 #[derive(Debug, Serialize, ToSchema)]
@@ -34,6 +33,8 @@ pub struct TakeView {
     pub chosen: bool,
     /// `null` until it is measured.
     pub facts: Option<Measurement>,
+    /// Whether an earlier version of Ladder measured it: measured again, it may be suggested otherwise.
+    pub outdated: bool,
     /// What Ladder would do.
     pub suggestion: Option<Suggestion>,
     /// What the user said.
@@ -114,60 +115,22 @@ pub struct LongTakeView {
     pub slicing: Slicing,
 }
 
-/// A card on the shelf.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct Card {
-    /// Its number.
-    pub id: u64,
-    /// Its name.
-    pub name: String,
-    /// What it is.
-    pub kind: Kind,
-    /// Words to find it by.
-    pub tags: Vec<String>,
-    /// Cells planned.
-    pub cells: usize,
-    /// Cells that have a take.
-    pub taken: usize,
-    /// Cells whose take is measured.
-    pub measured: usize,
-    /// Layers of the first pass.
-    pub layers: usize,
-    /// Key extents, roots and velocity extents of its regions.
-    pub regions: Vec<CardRegion>,
-    /// When something was last kept, UTC.
-    pub kept_at: String,
-}
-
-/// A region as a card draws it.
-#[derive(Debug, Serialize, ToSchema)]
-pub struct CardRegion {
-    /// Lowest key.
-    pub low_key: u8,
-    /// Highest key.
-    pub high_key: u8,
-    /// Lowest velocity.
-    pub low_velocity: u8,
-    /// Highest velocity.
-    pub high_velocity: u8,
-}
-
-fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
+pub(crate) fn said<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
     facts
         .get(&(Target::Instrument, fact))
         .and_then(|value| serde_json::from_value(value.clone()).ok())
 }
 
 /// A take that may be the chosen one of its cell.
-struct Candidate {
-    id: u64,
-    cell: Cell,
+pub(crate) struct Candidate {
+    pub(crate) id: u64,
+    pub(crate) cell: Cell,
     /// It is refused, or made from another: used only where somebody says so.
-    only_by_word: bool,
+    pub(crate) only_by_word: bool,
 }
 
 /// The newest take of each cell that is neither refused nor made from another, unless one was chosen.
-fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell, u64> {
+pub(crate) fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell, u64> {
     let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
     for take in takes {
         let said = facts
@@ -183,7 +146,7 @@ fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell
     by_cell.into_iter().map(|(cell, (_, id))| (cell, id)).collect()
 }
 
-fn only_by_word(origin: &Origin) -> bool {
+pub(crate) fn only_by_word(origin: &Origin) -> bool {
     origin.is_refused() || origin.made_by.is_some()
 }
 
@@ -201,6 +164,8 @@ pub(crate) async fn plan_of(store: &Store, id: u64) -> anyhow::Result<Option<Pla
 pub(crate) struct Seen {
     pub(crate) view: InstrumentView,
     rows: Vec<TakeRow>,
+    /// What follows from measurements and was not kept yet.
+    followed: Vec<(u64, u32, Suggested)>,
 }
 
 impl Seen {
@@ -263,6 +228,12 @@ pub(crate) async fn seen(store: &Store, id: u64) -> anyhow::Result<Option<Seen>>
     };
     let unmeasured = store.unmeasured(id).await?;
     let seen = tokio::task::spawn_blocking(move || see(whole, unmeasured)).await?;
+    if !seen.followed.is_empty() {
+        // Where it cannot be kept now, the next look keeps it.
+        if let Err(error) = store.put_suggestions(&seen.followed).await {
+            tracing::warn!(instrument = id, "{error:#}");
+        }
+    }
     Ok(Some(seen))
 }
 
@@ -273,21 +244,41 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         history,
         facts,
         takes: rows,
-        measurements: mut measured,
+        measurements: mut counted,
         cleaned_levels,
         judged_loops,
         long_takes,
         check,
     } = whole;
     let id = row.id;
-    for row in &rows {
-        if let Some(facts) = measured.remove(&row.id) {
-            measured.insert(row.id, heard_for(row.cell.key, facts));
-        }
-    }
     let plan: Plan = said(&facts, Fact::Plan).unwrap_or(row.plan);
     let name: String = said(&facts, Fact::Name).unwrap_or(row.name);
     let map: MapSettings = said(&facts, Fact::Map).unwrap_or_default();
+    // What follows for another kind or key than before follows by today's rules, and is kept from now on.
+    let mut followed = Vec::new();
+    let mut measured: HashMap<u64, (Measurement, Suggestion)> = HashMap::with_capacity(counted.len());
+    for row in &rows {
+        let Some(of) = counted.remove(&row.id) else {
+            continue;
+        };
+        let key = row.cell.key;
+        let known = of.suggested(plan.kind, key).cloned();
+        let is_known = known.is_some();
+        let version = of.facts.version;
+        let facts = heard_for(key, of.facts);
+        let inside = row.origin.inside.as_ref();
+        let suggestion =
+            known.unwrap_or_else(|| suggest(plan.kind, key, row.form.rate_hz, row.frames, &facts, inside));
+        if !is_known {
+            let suggested = Suggested {
+                kind: plan.kind,
+                key,
+                suggestion: suggestion.clone(),
+            };
+            followed.push((row.id, version, suggested));
+        }
+        measured.insert(row.id, (facts, suggestion));
+    }
     let candidates = rows.iter().map(|take| Candidate {
         id: take.id,
         cell: take.cell,
@@ -298,19 +289,9 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
     let mut takes: Vec<TakeView> = rows
         .iter()
         .map(|take| {
-            let measurement = measured.get(&take.id);
+            let measurement = measured.get(&take.id).map(|(facts, _)| facts);
             let correction = Correction::of(take.id, &facts);
-            let suggestion = measurement.map(|m| {
-                let inside = take.origin.inside.as_ref();
-                suggest(
-                    plan.kind,
-                    take.cell.key,
-                    take.form.rate_hz,
-                    take.frames,
-                    m,
-                    inside,
-                )
-            });
+            let suggestion = measured.get(&take.id).map(|(_, suggestion)| suggestion.clone());
             let treatment = suggestion
                 .as_ref()
                 .map(|s| treat(take.cell.key, s, &correction, take.frames));
@@ -346,6 +327,7 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
                     plan.kind,
                     pass.sounds_on,
                     facts,
+                    take.frames,
                     &take.origin,
                     &correction,
                     looped,
@@ -360,6 +342,7 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
                 made_at: take.made_at.and_utc().to_rfc3339(),
                 chosen: is_chosen,
                 facts: measurement.cloned(),
+                outdated: measurement.is_some_and(|facts| facts.version < MEASURE_VERSION),
                 suggestion,
                 correction,
                 cleaned,
@@ -379,7 +362,7 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
     let rings: Vec<Ring> = rows
         .iter()
         .filter_map(|take| {
-            let facts = measured.get(&take.id)?;
+            let (facts, _) = measured.get(&take.id)?;
             let frames = facts.end_frame.saturating_sub(facts.start_frame);
             Some(Ring {
                 pass: take.cell.pass,
@@ -422,7 +405,7 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         program,
         plan,
     };
-    Seen { view, rows }
+    Seen { view, rows, followed }
 }
 
 /// A take's place in words: pass, note, layer and turn.
@@ -453,124 +436,5 @@ fn sample_of(take: &TakeRow, plan: &Plan, cleaned: Option<String>) -> Sample {
         source_channels: take.form.channels,
         channels: take.form.channels,
         frames: take.frames,
-    }
-}
-
-/// All cards.
-pub(crate) async fn cards(store: &Store) -> anyhow::Result<Vec<Card>> {
-    let shelf = store.shelf().await?;
-    Ok(tokio::task::spawn_blocking(move || shelf.into_iter().map(card_of).collect()).await?)
-}
-
-fn card_of(of: ShelfRow) -> Card {
-    let plan: Plan = said(&of.facts, Fact::Plan).unwrap_or(of.row.plan);
-    let name: String = said(&of.facts, Fact::Name).unwrap_or(of.row.name);
-    let map: MapSettings = said(&of.facts, Fact::Map).unwrap_or_default();
-    let candidates = of.takes.iter().map(|take| Candidate {
-        id: take.id,
-        cell: take.cell,
-        only_by_word: take
-            .origin
-            .as_deref()
-            .and_then(|text| serde_json::from_str(text).ok())
-            .is_some_and(|origin: Origin| only_by_word(&origin)),
-    });
-    let chosen = chosen(candidates, &of.facts);
-    // Where a region lies follows from its cell alone: what is measured and treated does not matter here.
-    let placed: Vec<PlacedTake> = of
-        .takes
-        .iter()
-        .filter(|take| take.measured && chosen.get(&take.cell) == Some(&take.id))
-        .map(|take| PlacedTake {
-            cell: take.cell,
-            sample: Sample {
-                name: String::new(),
-                source: String::new(),
-                rate_hz: plan.rate_hz,
-                first_channel: 0,
-                source_channels: take.channels,
-                channels: take.channels,
-                frames: 1,
-            },
-            treatment: Treatment::untouched(take.cell.key),
-        })
-        .collect();
-    let taken: HashSet<Cell> = of.takes.iter().map(|take| take.cell).collect();
-    let measured: HashSet<Cell> = of
-        .takes
-        .iter()
-        .filter(|take| take.measured)
-        .map(|take| take.cell)
-        .collect();
-    let planned = plan.cells();
-    let program = make_program(&name, &plan, &map, &placed);
-    Card {
-        id: of.row.id,
-        kind: plan.kind,
-        tags: said(&of.facts, Fact::Tags).unwrap_or_default(),
-        cells: planned.len(),
-        taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
-        measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
-        layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
-        regions: program
-            .regions
-            .iter()
-            .map(|r| CardRegion {
-                low_key: r.low_key,
-                high_key: r.high_key,
-                low_velocity: r.low_velocity,
-                high_velocity: r.high_velocity,
-            })
-            .collect(),
-        kept_at: of.row.kept_at.and_utc().to_rfc3339(),
-        name,
-    }
-}
-
-/// One answer for all who ask at once: those who come while one is being worked out wait for the next, and share it. However many pages open
-/// an instrument together, it is in memory once or twice.
-#[derive(Clone, Default)]
-pub(crate) struct Shared(Arc<std::sync::Mutex<HashMap<u64, Arc<Turn>>>>);
-
-#[derive(Default)]
-struct Turn {
-    working: tokio::sync::Mutex<()>,
-    /// Who waits for the next answer, and that answer.
-    next: std::sync::Mutex<Arc<tokio::sync::OnceCell<Answer>>>,
-}
-
-type Answer = Option<axum::body::Bytes>;
-
-impl Shared {
-    /// The answer for a number, worked out after this was called.
-    pub(crate) async fn answer<F>(&self, id: u64, work: impl FnOnce() -> F) -> anyhow::Result<Answer>
-    where
-        F: Future<Output = anyhow::Result<Answer>>,
-    {
-        let turn = self
-            .0
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner)
-            .entry(id)
-            .or_default()
-            .clone();
-        let mine = turn
-            .next
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner)
-            .clone();
-        let _working = turn.working.lock().await;
-        if let Some(answer) = mine.get() {
-            return Ok(answer.clone());
-        }
-        // Whoever comes from now on waits for the one after this.
-        *turn
-            .next
-            .lock()
-            .unwrap_or_else(std::sync::PoisonError::into_inner) = Arc::default();
-        let answer = work().await?;
-        // Nobody else works on it.
-        let _ = mine.set(answer.clone());
-        Ok(answer)
     }
 }

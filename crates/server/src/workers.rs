@@ -9,7 +9,9 @@ use signal::LoopLengths;
 use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
-use work::{Draw, Export, ExportSettings, Import, JobKind, Make, Measure, Outcome, Render, Seek, Watch};
+use work::{
+    Draw, Export, ExportSettings, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render, Seek, Watch,
+};
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 const RENEW_EVERY: Duration = Duration::from_secs(8);
@@ -39,6 +41,15 @@ pub(crate) struct Seeking {
     pub(crate) label: String,
     /// Name of the takes as they were when it was asked for.
     pub(crate) snapshot: String,
+}
+
+/// What a job that measures again is given.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Again {
+    /// Numbers of the takes.
+    pub(crate) takes: Vec<u64>,
+    /// For "Undo …".
+    pub(crate) label: String,
 }
 
 /// What an export is given.
@@ -168,6 +179,18 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             let recording = recording.context("its recording is not known")?;
             let measure = Measure { take, recording };
             Box::new(move |library, watch| measure.run(library, watch))
+        }
+        JobKind::MeasureAgain => {
+            let Again {
+                takes: numbers,
+                label,
+            } = input(job)?;
+            let mut takes = Vec::with_capacity(numbers.len());
+            for number in numbers {
+                takes.extend(store.untreated(number).await?);
+            }
+            let again = MeasureAgain { label, takes };
+            Box::new(move |library, watch| again.run(library, watch))
         }
         JobKind::Overview => {
             let Some(row) = store.long_take(number(&job.input, "long_take")).await? else {

@@ -325,7 +325,7 @@ async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
-async fn what_dies_too_fast_to_be_looped_is_marked_and_looped_evened() -> anyhow::Result<()> {
+async fn what_dies_is_looped_where_it_hardly_moves_and_evened_by_whole_periods() -> anyhow::Result<()> {
     let site = Site::open().await?;
     let dying = |key| {
         let mut audio = tone(key, 0.2);
@@ -336,14 +336,20 @@ async fn what_dies_too_fast_to_be_looped_is_marked_and_looped_evened() -> anyhow
     };
     let (id, takes) = site.with_takes([57, 60].map(dying).to_vec()).await?;
     let before = site.get(&format!("/api/instruments/{id}")).await?;
-    assert!(every_take(&before, |take| take["missing"] == json!(["loop"])));
+    // By itself a short loop, in which its level hardly moves.
+    assert!(every_take(&before, |take| {
+        let best = &take["facts"]["loops"][0];
+        take["missing"] == json!([]) && best["pumps_db"].as_f64().is_some_and(|db| db < 2.0)
+    }));
     let wish = json!({"takes": takes, "evened": true, "label": "even and loop"});
     site.post(&format!("/api/instruments/{id}/loops"), wish)
         .await?
         .map_err(anyhow::Error::msg)?;
     let after = site
         .until(id, |view| {
-            every_take(view, |take| take["seam"]["seam_db"].is_f64())
+            every_take(view, |take| {
+                take["seam"]["seam_db"].is_f64() && take["treatment"]["cleaning"]["evening"].is_object()
+            })
         })
         .await?;
     for id in &takes {

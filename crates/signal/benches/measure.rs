@@ -38,7 +38,15 @@ fn measuring(c: &mut Criterion) {
         b.iter(|| signal::find_pitch(&mono, 48_000, 4_800, 216_000))
     });
     c.bench_function("loops of 5 s stereo", |b| {
-        b.iter(|| signal::find_loops(&audio, 4_800, 216_000, 48_000.0 / 220.0))
+        b.iter(|| {
+            signal::find_loops(
+                &audio,
+                4_800,
+                216_000,
+                Some(48_000.0 / 220.0),
+                signal::LoopLengths::default(),
+            )
+        })
     });
     c.bench_function("measuring 5 s stereo (bar: 25 ms)", |b| {
         b.iter(|| signal::measure(&audio))

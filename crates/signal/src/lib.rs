@@ -9,10 +9,12 @@
 //! Nothing here does I/O. Lengths are frames; an end frame is always the first frame after.
 
 mod audio;
+mod bands;
 mod bounds;
 mod clean;
 mod energy;
 mod envelope;
+mod fft;
 mod level;
 mod likeness;
 mod loops;
@@ -22,6 +24,7 @@ mod measure;
 mod peaks;
 mod pitch;
 mod rework;
+mod seams;
 mod slices;
 mod spectrum;
 mod stft;
@@ -35,8 +38,8 @@ pub use clean::{
 pub use envelope::{ENVELOPE_STEP_MS, Envelope, EnvelopeMaker};
 pub use level::{balance_db, clipped_frames, correlation, peak_dbfs, rms_dbfs};
 pub use loops::{
-    LIVELY_S, LoopCandidate, LoopFacts, LoopLengths, drift_db, find_loops, find_loops_of, likeness_percent,
-    most_alike_near, nearest_rising_zero, seam_db, seam_reach, timbre_db,
+    LIVELY_S, LoopCandidate, LoopFacts, LoopLengths, dies_away, drift_db, find_loops, find_steady_loops,
+    likeness_percent, most_alike_near, nearest_rising_zero, seam_db, seam_reach, timbre_db,
 };
 pub use loudness::{loudness_lufs, loudness_lufs_of};
 pub use lowering::{Lowering, lowering_of};
@@ -44,6 +47,7 @@ pub use measure::{Levels, MEASURE_VERSION, Measurement, measure, measure_pitch};
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{at_rate, flattened, resampled, reversed, swell};
+pub use seams::{PlayedLoop, audible_db, pumps_db};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,

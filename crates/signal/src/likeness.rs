@@ -1,8 +1,9 @@
 //! How alike one stretch is to every later one, all at once: by the correlation theorem, in blocks that overlap (overlap-save; Oppenheim &
 //! Schafer, *Discrete-Time Signal Processing*, block convolution).
 
+use crate::fft;
 use realfft::num_complex::Complex;
-use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
+use realfft::{ComplexToReal, RealToComplex};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -25,7 +26,6 @@ impl<'a> Likeness<'a> {
     /// Compares stretches of so many samples, one or more, of sides of one length.
     pub(crate) fn new(sides: &'a [Vec<f32>], window: usize) -> Self {
         let block = (window * BLOCK_TIMES).next_power_of_two().max(SHORTEST_BLOCK);
-        let mut planner = RealFftPlanner::new();
         let mut powers = vec![0.0; sides.first().map_or(0, Vec::len) + 1];
         for side in sides {
             let mut sum = 0.0;
@@ -39,8 +39,8 @@ impl<'a> Likeness<'a> {
             powers,
             window,
             block,
-            there: planner.plan_fft_forward(block),
-            back: planner.plan_fft_inverse(block),
+            there: fft::forward(block),
+            back: fft::inverse(block),
         }
     }
 

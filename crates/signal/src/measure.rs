@@ -1,18 +1,21 @@
 //! All that is measured of a take, in one pass.
 
 use crate::{
-    Audio, LoopCandidate, Pitch, balance_db, clipped_frames, correlation, find_loops, find_pitch,
-    find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
+    Audio, LoopCandidate, LoopLengths, Pitch, balance_db, clipped_frames, correlation, dies_away, find_loops,
+    find_pitch, find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
 };
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever an algorithm here gives other results: suggestions are pinned to it.
-pub const MEASURE_VERSION: u32 = 5;
+pub const MEASURE_VERSION: u32 = 6;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Measurement {
+    /// By which version of what is measured here, see [`MEASURE_VERSION`].
+    #[serde(default = "before_versions")]
+    pub version: u32,
     /// First frame of the sound; 0 for silence.
     pub start_frame: usize,
     /// First frame after the sound; the take's length for silence.
@@ -23,6 +26,9 @@ pub struct Measurement {
     /// How sure the end is.
     #[serde(default)]
     pub end_sure: Option<f64>,
+    /// Whether another sound stands before the start, and is left out.
+    #[serde(default)]
+    pub sound_before: bool,
     /// `None` where there is no one pitch.
     pub pitch: Option<Pitch>,
     /// Other notes that explain the sound nearly as well, best first.
@@ -40,8 +46,16 @@ pub struct Measurement {
     pub balance_db: Option<f64>,
     /// Likeness of left and right; `None` in mono.
     pub correlation: Option<f64>,
-    /// Places to loop, best first; empty where nothing is worth looping.
+    /// Whether it dies away by itself, as what is struck or plucked does.
+    #[serde(default)]
+    pub dies_away: bool,
+    /// Places to loop, best first, of what dies away too: whether it is to be looped is for its kind to say. Empty where it is too short.
     pub loops: Vec<LoopCandidate>,
+}
+
+/// Measurements did not say their version up to this one.
+fn before_versions() -> u32 {
+    5
 }
 
 /// How loud a take is, and how its sides compare.
@@ -97,15 +111,18 @@ pub fn measure(audio: &Audio) -> Measurement {
     });
     let pitches_beside = pitches.split_off(pitches.len().min(1));
     let pitch = pitches.pop();
-    let loops = pitch.map_or_else(Vec::new, |pitch| {
-        find_loops(audio, start, end, f64::from(audio.rate_hz) / pitch.hz)
+    let loops = bounds.map_or_else(Vec::new, |_| {
+        let period_frames = pitch.map(|pitch| f64::from(audio.rate_hz) / pitch.hz);
+        find_loops(audio, start, end, period_frames, LoopLengths::default())
     });
     let levels = Levels::of(audio, start, end);
     Measurement {
+        version: MEASURE_VERSION,
         start_frame: start,
         end_frame: end,
         start_sure: bounds.map(|b| b.start_sure),
         end_sure: bounds.map(|b| b.end_sure),
+        sound_before: bounds.is_some_and(|b| b.sound_before),
         pitch,
         pitches_beside,
         peak_dbfs: levels.peak_dbfs,
@@ -114,6 +131,7 @@ pub fn measure(audio: &Audio) -> Measurement {
         clipped_frames: clipped_frames(audio),
         balance_db: levels.balance_db,
         correlation: levels.correlation,
+        dies_away: bounds.is_some() && dies_away(audio, start, end),
         loops,
     }
 }

@@ -1,5 +1,6 @@
 //! The pitch of a sound: the fundamental, not the loudest partial.
 
+use crate::fft::fast_len;
 use crate::spectrum::{Partial, partials};
 use serde::{Deserialize, Serialize};
 
@@ -34,6 +35,8 @@ const LONGEST_S: f64 = 1.366;
 const ATTACK_S: f64 = 0.06;
 /// Stretch of partials tried: f_k = k·f·√(1 + B·k²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964).
 const STRETCHES: [f64; 4] = [0.0, 1e-4, 3.5e-4, 1.2e-3];
+/// So many of the candidates are tried stretched.
+const STRETCHED: usize = 32;
 /// How far a partial may lie from its place, in cents.
 const TOLERANCE_CENTS: f64 = 30.0;
 const MOST_HARMONICS: usize = 40;
@@ -82,7 +85,7 @@ pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> 
     let (start, end) = (start.min(samples.len()), end.min(samples.len()));
     let skip = ((rate * ATTACK_S) as usize).min((end.saturating_sub(start)) / 4);
     let first = start + skip;
-    let len = (end.saturating_sub(first)).min((rate * LONGEST_S) as usize) & !63;
+    let len = fast_len((end.saturating_sub(first)).min((rate * LONGEST_S) as usize));
     if len < 512 {
         return Vec::new();
     }
@@ -222,6 +225,8 @@ const HEARD_SHORT: f64 = 0.14;
 /// Other notes than the best one are kept where they are worth this share of it, and so many.
 const NEARLY: f64 = 0.75;
 const MOST_BESIDE: usize = 2;
+/// An octave of the best one is kept from this share on.
+const AN_OCTAVE: f64 = 0.3;
 const OTHER_NOTE_CENTS: f64 = 80.0;
 
 /// Frequency, stretch and worth of the best, and of other notes that are worth nearly as much.
@@ -242,19 +247,22 @@ fn best_candidates(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Vec<(f64
         .filter(|p| p.amplitude > heard)
         .map(|p| p.amplitude.sqrt())
         .sum();
-    let mut judged: Vec<(f64, f64, f64)> = candidates
-        .iter()
-        .flat_map(|&hz| STRETCHES.map(|stretch| (hz, stretch)))
-        .map(|(hz, stretch)| {
-            (
-                hz,
-                stretch,
-                worth(spectrum, hz, stretch, (total, heard)) - stretch * 10.0,
-            )
-        })
-        .collect();
-    // A stable sort: of equal worth, the lowest and least stretched comes first.
-    judged.sort_by(|a, b| b.2.total_cmp(&a.2));
+    let of = |hz: f64, stretch: f64| {
+        let worth = worth(spectrum, hz, stretch, (total, heard)) - stretch * 10.0;
+        (hz, stretch, worth)
+    };
+    let by_worth = |a: &(f64, f64, f64), b: &(f64, f64, f64)| b.2.total_cmp(&a.2);
+    let mut judged: Vec<(f64, f64, f64)> = candidates.iter().map(|&hz| of(hz, STRETCHES[0])).collect();
+    judged.sort_by(by_worth);
+    // What is worth little unstretched is not worth most stretched.
+    let likely: Vec<f64> = judged.iter().take(STRETCHED).map(|(hz, ..)| *hz).collect();
+    judged.extend(
+        likely
+            .iter()
+            .flat_map(|&hz| STRETCHES[1..].iter().map(move |&stretch| of(hz, stretch))),
+    );
+    // Of equal worth, the lowest and least stretched comes first.
+    judged.sort_by(|a, b| by_worth(a, b).then(a.0.total_cmp(&b.0)).then(a.1.total_cmp(&b.1)));
     let mut best: Vec<(f64, f64, f64)> = Vec::new();
     for candidate in judged {
         let near =
@@ -264,6 +272,22 @@ fn best_candidates(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Vec<(f64
         }
         if !best.iter().any(near) {
             best.push(candidate);
+        }
+    }
+    // An organ's lowest rank lies an octave under the note that its maker says (ranks of 16, 8 and 5⅓ feet, common practice): where the third partial is
+    // stronger than the first, which no string or pipe by itself has, the octave is kept beside.
+    if let Some(&(hz, stretch, top)) = best.first() {
+        let strength = |number: usize| {
+            let found = nearest(spectrum, place(hz, stretch, number));
+            found
+                .filter(|(_, off)| off.abs() < TOLERANCE_CENTS)
+                .map_or(0.0, |(partial, _)| partial.amplitude)
+        };
+        let (octave, _, worth) = of(2.0 * hz, stretch);
+        let near = |other: &(f64, f64, f64)| (1200.0 * (octave / other.0).log2()).abs() < OTHER_NOTE_CENTS;
+        let ranks = strength(3) > strength(1) && worth >= top * AN_OCTAVE;
+        if ranks && octave <= HIGHEST_HZ && !best.iter().any(near) {
+            best.push((octave, stretch, worth));
         }
     }
     best
@@ -287,9 +311,13 @@ fn worth(spectrum: &[Partial], hz: f64, stretch: f64, (total, heard): (f64, f64)
         if number > MOST_HARMONICS {
             break;
         }
-        let off = 1200.0 * (partial.hz / place(hz, stretch, number)).log2();
         // Between high partials of a low fundamental chance hits are likely: the tolerance shrinks with their distance.
         let tolerance = TOLERANCE_CENTS.min(0.2 * 1731.0 / number as f64);
+        let ratio = partial.hz / place(hz, stretch, number);
+        if (ratio - 1.0).abs() * 1731.0 > tolerance * 1.1 {
+            continue;
+        }
+        let off = 1200.0 * ratio.log2();
         if off.abs() >= tolerance {
             continue;
         }
@@ -364,7 +392,7 @@ pub fn pitch_curve(
     hop: usize,
 ) -> Vec<PitchPoint> {
     let rate = f64::from(rate_hz);
-    let window = ((rate * (8.0 / hz).max(0.06)) as usize).min(rate as usize / 2) & !1;
+    let window = fast_len(((rate * (8.0 / hz).max(0.06)) as usize).min(rate as usize / 2));
     let end = end.min(samples.len());
     let mut points = Vec::new();
     let mut first = start;

@@ -269,9 +269,10 @@ pub fn steady_stretches(mono: &[f32], rate_hz: u32) -> Vec<SteadyStretch> {
         {
             let audio = crate::Audio::mono(rate_hz, mono[first..end.min(mono.len())].to_vec());
             let period = f64::from(rate_hz) / median(pitches);
-            let seam = crate::find_loops(&audio, 0, audio.frames(), period)
-                .first()
-                .map(|found| found.seam_db);
+            let seam =
+                crate::find_steady_loops(&audio, 0, audio.frames(), period, crate::LoopLengths::default())
+                    .first()
+                    .map(|found| found.seam_db);
             found.push(SteadyStretch {
                 first_frame: first as u64,
                 end_frame: end.min(mono.len()) as u64,

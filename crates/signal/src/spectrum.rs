@@ -1,6 +1,6 @@
 //! The spectrum of a stretch of sound and the partials in it.
 
-use realfft::RealFftPlanner;
+use crate::fft;
 
 /// One spectral peak.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -17,19 +17,17 @@ pub(crate) fn magnitudes(samples: &[f32]) -> Vec<f64> {
     if len < 4 {
         return Vec::new();
     }
-    let mut planner = RealFftPlanner::<f32>::new();
-    let fft = planner.plan_fft_forward(len);
-    let mut input: Vec<f32> = samples
-        .iter()
-        .enumerate()
-        .map(|(n, x)| x * (0.5 - 0.5 * (std::f32::consts::TAU * n as f32 / len as f32).cos()))
-        .collect();
+    let fft = fft::forward(len);
+    let mut input: Vec<f32> = samples.iter().zip(&*fft::hann(len)).map(|(x, w)| x * w).collect();
     let mut output = fft.make_output_vec();
     if fft.process(&mut input, &mut output).is_err() {
         return Vec::new();
     }
     let scale = 4.0 / len as f64;
-    output.iter().map(|bin| f64::from(bin.norm()) * scale).collect()
+    output
+        .iter()
+        .map(|bin| f64::from(bin.norm_sqr()).sqrt() * scale)
+        .collect()
 }
 
 /// The spectrum in dB over `columns` bands of equal ratio between `low_hz` and half the rate: the loudest bin of each.

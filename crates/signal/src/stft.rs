@@ -2,8 +2,9 @@
 //!
 //! Windows are the square root of Hann's, going and coming; at a quarter of the window's length apart their squares add up to 2.
 
+use crate::fft;
 use realfft::num_complex::Complex;
-use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
+use realfft::{ComplexToReal, RealToComplex};
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -30,14 +31,13 @@ impl Stft {
 
     /// `size` is a power of two.
     pub(crate) fn of_size(size: usize) -> Self {
-        let mut planner = RealFftPlanner::new();
         let window = (0..size)
             .map(|n| (0.5 - 0.5 * (std::f32::consts::TAU * n as f32 / size as f32).cos()).sqrt())
             .collect();
         Self {
             window,
-            there: planner.plan_fft_forward(size),
-            back: planner.plan_fft_inverse(size),
+            there: fft::forward(size),
+            back: fft::inverse(size),
         }
     }
 

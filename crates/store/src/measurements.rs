@@ -1,38 +1,119 @@
-//! What was measured of takes: appended, never changed.
+//! What was measured of takes, and what follows from it: appended, never changed.
 
 use crate::Store;
 use crate::events::Told;
-use crate::instruments::lock;
-use crate::schema::{facts, instruments, judged_loops, measurements, takes};
+use crate::schema::{facts, instruments, judged_loops, measurements, suggestions, takes};
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Correction, Fact, Plan, Target};
+use instrument::{Correction, Fact, Facts, Kind, Plan, Suggestion, Target};
 use serde_json::json;
-use signal::{LoopFacts, MEASURE_VERSION, Measurement};
-use work::{TreatedTake, Untreated};
+use signal::Measurement;
+use std::collections::HashMap;
+use work::{MeasuredTake, Suggested, TreatedTake, Untreated};
+
+/// What counts of a take: what one version measured, and what followed from it then.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Counted {
+    /// What was measured.
+    pub facts: Measurement,
+    suggested: Vec<Suggested>,
+}
+
+impl Counted {
+    /// What followed from it for a kind at a key; `None` where nobody asked yet.
+    pub fn suggested(&self, kind: Kind, key: u8) -> Option<&Suggestion> {
+        let of = self.suggested.iter().find(|of| (of.kind, of.key) == (kind, key));
+        of.map(|of| &of.suggestion)
+    }
+}
+
+/// A take, the version that measured it, and what it measured.
+type MeasuredRow = (u64, u32, String);
+/// Take, version, kind, key, and what followed.
+type SuggestedRow = (u64, u32, String, u8, String);
+
+/// Of an instrument, as they stand in the database: [`counted`] reads them.
+pub(crate) async fn rows_of(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+) -> anyhow::Result<(Vec<MeasuredRow>, Vec<SuggestedRow>)> {
+    let measured = measurements::table
+        .inner_join(takes::table.on(takes::id.eq(measurements::take_id)))
+        .filter(takes::instrument_id.eq(instrument))
+        .select(measurements::all_columns)
+        .load(connection)
+        .await?;
+    let suggested = suggestions::table
+        .inner_join(takes::table.on(takes::id.eq(suggestions::take_id)))
+        .filter(takes::instrument_id.eq(instrument))
+        .select(suggestions::all_columns)
+        .load(connection)
+        .await?;
+    Ok((measured, suggested))
+}
+
+/// What counts of each take: as its maker says, else by the version that measured it first.
+pub(crate) fn counted(
+    said: &Facts,
+    measured: Vec<MeasuredRow>,
+    suggested: Vec<SuggestedRow>,
+) -> anyhow::Result<HashMap<u64, Counted>> {
+    let mut counts: HashMap<u64, (u32, String)> = HashMap::new();
+    for (take, version, text) in measured {
+        let wished = said
+            .get(&(Target::Take(take), Fact::MeasuredBy))
+            .and_then(serde_json::Value::as_u64);
+        let is_wished = |version: u32| wished == Some(u64::from(version));
+        let better = counts
+            .get(&take)
+            .is_none_or(|(other, _)| is_wished(version) || (!is_wished(*other) && version < *other));
+        if better {
+            counts.insert(take, (version, text));
+        }
+    }
+    let mut all: HashMap<u64, Counted> = HashMap::with_capacity(counts.len());
+    for (take, (version, text)) in counts {
+        let facts = Measurement {
+            version,
+            ..serde_json::from_str(&text)?
+        };
+        let suggested = Vec::new();
+        all.insert(take, Counted { facts, suggested });
+    }
+    for (take, version, kind, key, text) in suggested {
+        let Some(of) = all.get_mut(&take).filter(|of| of.facts.version == version) else {
+            continue;
+        };
+        of.suggested.push(Suggested {
+            kind: serde_json::from_value(kind.into())?,
+            key,
+            suggestion: serde_json::from_str(&text)?,
+        });
+    }
+    Ok(all)
+}
 
 /// Keeps what was measured of a take. Measuring again by the same version changes nothing.
 pub(crate) async fn put(
     connection: &mut AsyncMysqlConnection,
     instrument: u64,
-    take: u64,
-    measured: &Measurement,
-    thumbnail: &[u8],
-    judged: Option<&(String, LoopFacts)>,
+    measured: &MeasuredTake,
 ) -> anyhow::Result<Told> {
+    let (take, version) = (measured.take, measured.facts.version);
     diesel::insert_or_ignore_into(measurements::table)
         .values((
             measurements::take_id.eq(take),
-            measurements::version.eq(MEASURE_VERSION),
-            measurements::facts.eq(serde_json::to_string(measured)?),
+            measurements::version.eq(version),
+            measurements::facts.eq(serde_json::to_string(&measured.facts)?),
         ))
         .execute(connection)
         .await?;
+    suggest(connection, &[(take, version, measured.suggested.clone())]).await?;
     diesel::update(takes::table.find(take))
-        .set(takes::thumbnail.eq(thumbnail))
+        .set(takes::thumbnail.eq(&measured.thumbnail))
         .execute(connection)
         .await?;
-    if let Some((name, worth)) = judged {
+    if let Some((name, worth)) = &measured.judged {
         diesel::replace_into(judged_loops::table)
             .values((
                 judged_loops::take_id.eq(take),
@@ -45,22 +126,41 @@ pub(crate) async fn put(
     Ok(Told::of(instrument, "measured", json!({ "take": take })))
 }
 
+/// Rows written by one statement.
+const AT_ONCE: usize = 200;
+
+/// What followed first is what follows.
+async fn suggest(connection: &mut AsyncMysqlConnection, all: &[(u64, u32, Suggested)]) -> anyhow::Result<()> {
+    let rows = all
+        .iter()
+        .map(|(take, version, of)| {
+            Ok((
+                suggestions::take_id.eq(take),
+                suggestions::version.eq(version),
+                suggestions::kind.eq(of.kind.name()),
+                suggestions::rung_key.eq(of.key),
+                suggestions::suggestion.eq(serde_json::to_string(&of.suggestion)?),
+            ))
+        })
+        .collect::<anyhow::Result<Vec<_>>>()?;
+    diesel::insert_or_ignore_into(suggestions::table)
+        .values(rows)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 impl Store {
-    /// Keeps what was measured of a take, by itself.
+    /// Keeps what follows from measurements for another kind or another key than they were made for: takes, versions and what follows.
     ///
     /// # Errors
     /// Those of the database.
-    pub async fn put_measurement(
-        &self,
-        instrument: u64,
-        take: u64,
-        measured: &Measurement,
-        thumbnail: &[u8],
-    ) -> anyhow::Result<()> {
+    pub async fn put_suggestions(&self, all: &[(u64, u32, Suggested)]) -> anyhow::Result<()> {
         self.write(async |connection| {
-            lock(connection, instrument).await?;
-            let told = put(connection, instrument, take, measured, thumbnail, None).await?;
-            Ok(((), told))
+            for some in all.chunks(AT_ONCE) {
+                suggest(connection, some).await?;
+            }
+            Ok(((), Told::default()))
         })
         .await
     }
@@ -113,19 +213,31 @@ impl Store {
         let Some(take) = self.untreated(id).await? else {
             return Ok(None);
         };
-        let measured: Option<String> = self
+        let (measured, suggested, said) = self
             .read(async |connection| {
-                // By the version that measured it first.
-                Ok(measurements::table
+                let measured = measurements::table
                     .filter(measurements::take_id.eq(id))
-                    .select(measurements::facts)
-                    .order(measurements::version.asc())
-                    .first(connection)
-                    .await
-                    .optional()?)
+                    .select(measurements::all_columns)
+                    .load(connection)
+                    .await?;
+                let suggested = suggestions::table
+                    .filter(suggestions::take_id.eq(id))
+                    .select(suggestions::all_columns)
+                    .load(connection)
+                    .await?;
+                let said: Vec<(u64, String, String)> = facts::table
+                    .filter(facts::target.eq(id).and(facts::fact.eq("measured_by")))
+                    .select((facts::target, facts::fact, facts::value))
+                    .load(connection)
+                    .await?;
+                Ok((measured, suggested, said))
             })
             .await?;
-        let measured = measured.map(|text| serde_json::from_str(&text)).transpose()?;
-        Ok(measured.map(|measured| take.measured(measured)))
+        let said = crate::changes::facts_of(said)?;
+        let mut counted = counted(&said, measured, suggested)?;
+        Ok(counted.remove(&id).map(|counted| {
+            let suggested = counted.suggested(take.kind, take.cell.key).cloned();
+            take.measured(counted.facts, suggested)
+        }))
     }
 }

@@ -79,6 +79,16 @@ table! {
 }
 
 table! {
+    suggestions (take_id, version, kind, rung_key) {
+        take_id -> Unsigned<BigInt>,
+        version -> Unsigned<Integer>,
+        kind -> Text,
+        rung_key -> Unsigned<TinyInt>,
+        suggestion -> Text,
+    }
+}
+
+table! {
     cleaned_levels (take_id, name) {
         take_id -> Unsigned<BigInt>,
         name -> Text,
@@ -168,6 +178,7 @@ allow_tables_to_appear_in_same_query!(
     takes,
     recordings,
     measurements,
+    suggestions,
     cleaned_levels,
     judged_loops,
     instruments,

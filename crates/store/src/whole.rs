@@ -2,12 +2,13 @@
 
 use crate::changes::{History, facts_of, history};
 use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
+use crate::measurements::{Counted, counted};
 use crate::schema::{facts, instruments, measurements, recordings, sound_checks, takes};
 use crate::{ByTreatment, InstrumentRow, LongTakeRow, Store, TakeRow};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use instrument::{Cell, Facts, SoundCheck};
-use signal::{Levels, LoopFacts, Measurement};
+use signal::{Levels, LoopFacts};
 use std::collections::{BTreeMap, HashMap};
 
 /// An instrument with all that is known and said of it.
@@ -21,8 +22,8 @@ pub struct Whole {
     pub facts: Facts,
     /// Its takes, oldest first.
     pub takes: Vec<TakeRow>,
-    /// What was measured of them, by the version that measured each first.
-    pub measurements: HashMap<u64, Measurement>,
+    /// What counts of them of what was measured.
+    pub measurements: HashMap<u64, Counted>,
     /// Levels of takes as they were cleaned.
     pub cleaned_levels: ByTreatment<Levels>,
     /// What loops are worth that measuring did not find.
@@ -83,13 +84,7 @@ impl Store {
                     .order(takes::id)
                     .load(connection)
                     .await?;
-                let measured: Vec<(u64, String)> = measurements::table
-                    .inner_join(takes::table.on(takes::id.eq(measurements::take_id)))
-                    .filter(takes::instrument_id.eq(id))
-                    .select((measurements::take_id, measurements::facts))
-                    .order(measurements::version.desc())
-                    .load(connection)
-                    .await?;
+                let measured = crate::measurements::rows_of(connection, id).await?;
                 let check: Option<String> = sound_checks::table
                     .find(id)
                     .select(sound_checks::sound_check)
@@ -116,9 +111,7 @@ impl Store {
         // Read in large numbers: not on a thread that others wait for.
         tokio::task::spawn_blocking(move || {
             whole.takes = take_rows.into_iter().map(|(take, form)| take.row(form)).collect();
-            for (take, text) in measured {
-                whole.measurements.insert(take, serde_json::from_str(&text)?);
-            }
+            whole.measurements = counted(&whole.facts, measured.0, measured.1)?;
             Ok(Some(whole))
         })
         .await?

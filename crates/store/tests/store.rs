@@ -7,7 +7,7 @@ use std::time::Duration;
 use store::{
     Ended, JobState, NewLongTake, NewTake, RENDERS_KEPT_BYTES, RecordingForm, Spool, Store, TestDatabase,
 };
-use work::{Effect, JobKind, Outcome};
+use work::{Effect, JobKind, MeasuredTake, Outcome};
 
 fn plan() -> Plan {
     first_plan(Kind::Sustained, How::OverMidi, "night-ferry").plan
@@ -409,5 +409,79 @@ async fn a_sweep_takes_what_nobody_refers_to_and_nothing_else() -> anyhow::Resul
         .sweep(Duration::from_secs(0), &in_use, RENDERS_KEPT_BYTES)
         .await?;
     assert_eq!(again, store::Swept::default());
+    database.remove().await
+}
+
+/// A take that an earlier version measured keeps what was suggested then, whatever would be suggested now; measured again it follows the new
+/// measurement, and Undo brings the earlier one back.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_suggested_stays_until_it_is_measured_again() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let form = RecordingForm {
+        rate_hz: 48_000,
+        channels: 1,
+        bits: 24,
+    };
+    let samples: Vec<f32> = (0..24_000).map(|n| (n as f32 * 0.034).sin() * 0.4).collect();
+    let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
+    spool.write(&samples)?;
+    let recording = store.put_recording(&mut spool).await?;
+    let new = NewTake::whole(CELL, recording, Origin::default());
+    let take = store.add_takes(id, &[new]).await?[0];
+    let end = async |effect: Effect| -> anyhow::Result<()> {
+        let held = store.claim("w").await?.context("a job")?;
+        let outcome = Outcome {
+            effect,
+            result: json!({}),
+        };
+        anyhow::ensure!(store.finish(&held, "w", &outcome).await?);
+        Ok(())
+    };
+    let untreated = store.untreated(take).await?.context("the take")?;
+    let measured = |version: u32, start_frame: u64| {
+        let facts = signal::Measurement {
+            version,
+            ..signal::measure(&signal::Audio::mono(48_000, samples.clone()))
+        };
+        let mut suggested = untreated.suggested(&facts);
+        suggested.suggestion.start_frame = start_frame;
+        MeasuredTake {
+            take,
+            facts,
+            suggested,
+            thumbnail: Vec::new(),
+            judged: None,
+        }
+    };
+    let start = async || -> anyhow::Result<(u32, u64)> {
+        let treated = store.treated(take).await?.context("it is measured")?;
+        let whole = store.whole(id).await?.context("the instrument")?;
+        let counted = &whole.measurements[&take];
+        let kept = counted
+            .suggested(Kind::Sustained, CELL.key)
+            .context("a suggestion")?;
+        assert_eq!(treated.treatment.start_frame, kept.start_frame);
+        assert_eq!(counted.suggested(Kind::Struck, CELL.key), None);
+        Ok((treated.facts.version, kept.start_frame))
+    };
+    end(Effect::Measured(Box::new(measured(5, 77)))).await?;
+    assert_eq!(start().await?, (5, 77));
+    // What followed first is what follows.
+    let later = measured(5, 99).suggested;
+    store.put_suggestions(&[(take, 5, later)]).await?;
+    assert_eq!(start().await?, (5, 77));
+    let all = vec![measured(signal::MEASURE_VERSION, 123)];
+    store.enqueue(id, JobKind::MeasureAgain, &json!({})).await?;
+    end(Effect::MeasuredAgain {
+        label: "measure a take again".into(),
+        all,
+    })
+    .await?;
+    assert_eq!(start().await?, (signal::MEASURE_VERSION, 123));
+    store.step_back(id, false).await?.context("undo")?;
+    assert_eq!(start().await?, (5, 77));
+    store.step_back(id, true).await?.context("redo")?;
+    assert_eq!(start().await?, (signal::MEASURE_VERSION, 123));
     database.remove().await
 }

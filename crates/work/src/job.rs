@@ -1,7 +1,7 @@
 //! What jobs there are, and what comes of them.
 
 use crate::{NewTake, Recording};
-use instrument::{Fact, Said, TakeLoop, Target};
+use instrument::{Fact, Kind, Said, Suggestion, TakeLoop, Target};
 use serde_json::Value;
 use signal::{LoopFacts, Measurement};
 
@@ -10,6 +10,8 @@ use signal::{LoopFacts, Measurement};
 pub enum JobKind {
     /// Measures a take.
     Measure,
+    /// Measures takes again that an earlier version measured.
+    MeasureAgain,
     /// Draws a long take from afar.
     Overview,
     /// Reads a file as a long take.
@@ -26,8 +28,9 @@ pub enum JobKind {
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 7] = [
+    pub const ALL: [Self; 8] = [
         Self::Measure,
+        Self::MeasureAgain,
         Self::Overview,
         Self::Import,
         Self::Make,
@@ -40,6 +43,7 @@ impl JobKind {
     pub fn name(self) -> &'static str {
         match self {
             Self::Measure => "measure",
+            Self::MeasureAgain => "measure_again",
             Self::Overview => "overview",
             Self::Import => "import",
             Self::Make => "make",
@@ -63,15 +67,13 @@ pub enum Effect {
     #[default]
     Nothing,
     /// A take was measured.
-    Measured {
-        /// Which.
-        take: u64,
-        /// What was measured.
-        facts: Box<Measurement>,
-        /// Its small picture.
-        thumbnail: Vec<u8>,
-        /// What its loop is worth, by its name, where measuring did not find it.
-        judged: Option<(String, LoopFacts)>,
+    Measured(Box<MeasuredTake>),
+    /// Takes were measured again, and count as they were measured now, by one change.
+    MeasuredAgain {
+        /// For "Undo …".
+        label: String,
+        /// All of them.
+        all: Vec<MeasuredTake>,
     },
     /// A long take is there.
     LongTake {
@@ -94,6 +96,32 @@ pub enum Effect {
         /// What.
         wishes: Vec<(Target, Fact, Said)>,
     },
+}
+
+/// A take that was measured.
+#[derive(Debug, Clone, PartialEq)]
+pub struct MeasuredTake {
+    /// Which.
+    pub take: u64,
+    /// What was measured.
+    pub facts: Measurement,
+    /// What follows from it.
+    pub suggested: Suggested,
+    /// Its small picture.
+    pub thumbnail: Vec<u8>,
+    /// What its loop is worth, by its name, where measuring did not find it.
+    pub judged: Option<(String, LoopFacts)>,
+}
+
+/// What follows from a measurement for a take of a kind, at a key.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Suggested {
+    /// What its instrument is.
+    pub kind: Kind,
+    /// Its cell's key.
+    pub key: u8,
+    /// What is done to it by itself.
+    pub suggestion: Suggestion,
 }
 
 /// A take that was made from another.

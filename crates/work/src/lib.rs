@@ -18,18 +18,18 @@ mod treated;
 
 pub use bringing::{Import, read_file};
 pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export};
-pub use job::{Effect, JobKind, MadeTake, Outcome, in_place_of};
+pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, Suggested, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
 pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
 pub use making::Make;
 pub use measured::measure_part;
-pub use measuring::{DRAWN_FROM_FRAMES, Draw, Measure, THUMBNAIL_COLUMNS, Untreated};
+pub use measuring::{DRAWN_FROM_FRAMES, Draw, Measure, MeasureAgain, THUMBNAIL_COLUMNS, Untreated};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
 pub use overview::{
     OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of, levels_path, peaks_path,
 };
 pub use recording::{NewTake, Part, Recording, RecordingForm};
 pub use rendering::Render;
-pub use report::{FileReport, LoopReport};
+pub use report::{FileReport, LoopReport, Measured};
 pub use seeking::{Seek, loops_of};
 pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, source_of, take_of_source};

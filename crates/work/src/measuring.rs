@@ -1,8 +1,8 @@
 //! A take is measured.
 
 use crate::overview::{OverviewMaker, levels_path, peaks_path};
-use crate::{Effect, Library, Outcome, Part, Recording, TreatedTake, Watch};
-use instrument::{Cell, Correction, Kind, Origin, heard_for, suggest, treat};
+use crate::{Effect, Library, MeasuredTake, Outcome, Part, Recording, Suggested, TreatedTake, Watch};
+use instrument::{Cell, Correction, Kind, Origin, Suggestion, heard_for, suggest, treat};
 use signal::Measurement;
 
 /// Columns of a board's thumbnail.
@@ -28,12 +28,22 @@ pub struct Untreated {
 }
 
 impl Untreated {
-    /// As it follows from what was measured.
-    pub fn measured(self, facts: Measurement) -> TreatedTake {
-        let facts = heard_for(self.cell.key, facts);
+    /// What follows from a measurement.
+    pub fn suggested(&self, facts: &Measurement) -> Suggested {
         let (key, rate) = (self.cell.key, self.part.form.rate_hz);
+        let facts = heard_for(key, facts.clone());
         let inside = self.origin.inside.as_ref();
-        let suggestion = suggest(self.kind, key, rate, self.part.frames, &facts, inside);
+        Suggested {
+            kind: self.kind,
+            key,
+            suggestion: suggest(self.kind, key, rate, self.part.frames, &facts, inside),
+        }
+    }
+
+    /// As it follows from what was measured: what was suggested then, where that is known.
+    pub fn measured(self, facts: Measurement, suggested: Option<Suggestion>) -> TreatedTake {
+        let suggestion = suggested.unwrap_or_else(|| self.suggested(&facts).suggestion);
+        let (key, facts) = (self.cell.key, heard_for(self.cell.key, facts));
         TreatedTake {
             treatment: treat(key, &suggestion, &self.said, self.part.frames),
             room: TreatedTake::room_of(&self.origin),
@@ -61,25 +71,65 @@ impl Measure {
     /// # Errors
     /// Those of the library; a [`crate::Refusal`] where it is cancelled.
     pub fn run(&self, library: &dyn Library, watch: &Watch) -> anyhow::Result<Outcome> {
-        let (facts, thumbnail) = {
-            let _turn = (self.take.part.frames > DRAWN_FROM_FRAMES).then(|| library.turn());
-            crate::measured::measure_part(library, &self.take.part)?
-        };
-        // A loop that stood inside its file.
-        let judged = self.take.clone().measured(facts.clone()).judged_loop(library)?;
+        let measured = measured(library, &self.take)?;
         if self.take.part.frames > DRAWN_FROM_FRAMES
             && library.bytes(&peaks_path(&self.recording.hash), 0..1)?.is_none()
         {
             draw(library, &self.recording, watch)?;
         }
         Ok(Outcome {
-            effect: Effect::Measured {
-                take: self.take.id,
-                facts: Box::new(facts),
-                thumbnail,
-                judged,
-            },
+            effect: Effect::Measured(Box::new(measured)),
             result: serde_json::json!({}),
+        })
+    }
+}
+
+fn measured(library: &dyn Library, take: &Untreated) -> anyhow::Result<MeasuredTake> {
+    let (facts, thumbnail) = {
+        let _turn = (take.part.frames > DRAWN_FROM_FRAMES).then(|| library.turn());
+        crate::measured::measure_part(library, &take.part)?
+    };
+    let suggested = take.suggested(&facts);
+    let treated = take
+        .clone()
+        .measured(facts.clone(), Some(suggested.suggestion.clone()));
+    Ok(MeasuredTake {
+        take: take.id,
+        // A loop that stood inside its file.
+        judged: treated.judged_loop(library)?,
+        facts,
+        suggested,
+        thumbnail,
+    })
+}
+
+/// Measures takes again that an earlier version measured: all of them count as they are measured now, or none.
+#[derive(Debug, Clone)]
+pub struct MeasureAgain {
+    /// For "Undo …".
+    pub label: String,
+    /// Which.
+    pub takes: Vec<Untreated>,
+}
+
+impl MeasureAgain {
+    /// Does it.
+    ///
+    /// # Errors
+    /// Those of the library; a [`crate::Refusal`] where it is cancelled.
+    pub fn run(&self, library: &dyn Library, watch: &Watch) -> anyhow::Result<Outcome> {
+        let mut all = Vec::with_capacity(self.takes.len());
+        for (n, take) in self.takes.iter().enumerate() {
+            watch.tell(n as f64 / self.takes.len() as f64)?;
+            all.push(measured(library, take)?);
+        }
+        watch.tell(1.0)?;
+        Ok(Outcome {
+            result: serde_json::json!({ "measured": all.len() }),
+            effect: Effect::MeasuredAgain {
+                label: self.label.clone(),
+                all,
+            },
         })
     }
 }

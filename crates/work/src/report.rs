@@ -1,7 +1,9 @@
 //! What `ladder measure` says of a file.
 
+use instrument::{Kind, best_loop, heard_for};
+use program::LoopWay;
 use serde::Serialize;
-use signal::{Audio, measure};
+use signal::{Audio, Measurement, measure};
 
 /// The loop it would choose. Every end frame is the first after.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -16,6 +18,14 @@ pub struct LoopReport {
     pub seam_db: f64,
     /// Level change inside.
     pub drift_db: f64,
+    /// How far its seams stand out of the sound; 0 or less cannot be told from it. See [`signal::audible_db`].
+    pub audible_db: Option<f64>,
+    /// How far its level moves.
+    pub pumps_db: Option<f64>,
+    /// How alike its ends are: by this they are crossfaded.
+    pub likeness_percent: u8,
+    /// Which way it is gone.
+    pub way: LoopWay,
 }
 
 /// One file's facts, as one JSON object.
@@ -58,15 +68,50 @@ pub struct FileReport {
     pub looped: Option<LoopReport>,
 }
 
-impl FileReport {
+/// A file that was measured.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Measured {
+    /// As it was named.
+    pub name: String,
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// Channels.
+    pub channels: usize,
+    /// Length.
+    pub frames: usize,
+    /// What was measured.
+    pub facts: Measurement,
+}
+
+impl Measured {
     /// Measures a file's audio.
-    pub fn of(file: &str, audio: &Audio) -> Self {
-        let facts = measure(audio);
+    pub fn of(name: &str, audio: &Audio) -> Self {
         Self {
-            file: file.to_owned(),
+            name: name.to_owned(),
             rate_hz: audio.rate_hz,
             channels: audio.channels.len(),
             frames: audio.frames(),
+            facts: measure(audio),
+        }
+    }
+}
+
+impl FileReport {
+    /// Of a file, of a kind of sound and heard for a key where those are known. Without a kind, what dies away is not looped.
+    pub fn of(file: &Measured, kind: Option<Kind>, key: Option<u8>) -> Self {
+        let facts = match key {
+            Some(key) => heard_for(key, file.facts.clone()),
+            None => file.facts.clone(),
+        };
+        let looped = match kind {
+            Some(kind) => best_loop(kind, file.rate_hz, &facts.loops),
+            None => facts.loops.first().filter(|_| !facts.dies_away),
+        };
+        Self {
+            file: file.name.clone(),
+            rate_hz: file.rate_hz,
+            channels: file.channels,
+            frames: file.frames,
             start_frame: facts.start_frame,
             end_frame: facts.end_frame,
             pitch_hz: facts.pitch.map(|p| p.hz),
@@ -79,12 +124,16 @@ impl FileReport {
             clipped_frames: facts.clipped_frames,
             balance_db: facts.balance_db,
             correlation: facts.correlation,
-            looped: facts.loops.first().map(|l| LoopReport {
+            looped: looped.map(|l| LoopReport {
                 start_frame: l.start_frame,
                 end_frame: l.end_frame,
                 crossfade_frames: l.crossfade_frames,
                 seam_db: l.seam_db,
                 drift_db: l.drift_db,
+                audible_db: l.audible_db,
+                pumps_db: l.pumps_db,
+                likeness_percent: l.likeness_percent,
+                way: LoopWay::Forward,
             }),
         }
     }

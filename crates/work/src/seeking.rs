@@ -63,7 +63,7 @@ impl Seek {
     }
 }
 
-/// Places to loop a take as it is cleaned now, best first; none where it has no pitch.
+/// Places to loop a take as it is cleaned now, best first.
 ///
 /// # Errors
 /// Those of the library.
@@ -72,13 +72,10 @@ pub fn loops_of(
     take: &TreatedTake,
     lengths: LoopLengths,
 ) -> anyhow::Result<Vec<LoopCandidate>> {
-    let Some(pitch) = take.facts.pitch else {
-        return Ok(Vec::new());
-    };
     let audio = take.whole(library)?;
-    let period = f64::from(audio.rate_hz) / pitch.hz;
+    let period = take.facts.pitch.map(|pitch| f64::from(audio.rate_hz) / pitch.hz);
     let (start, end) = (take.facts.start_frame, take.facts.end_frame);
-    Ok(signal::find_loops_of(&audio, start, end, period, lengths))
+    Ok(signal::find_loops(&audio, start, end, period, lengths))
 }
 
 /// How a take is evened where that is not said otherwise: wholly.

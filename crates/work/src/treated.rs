@@ -146,8 +146,7 @@ impl TreatedTake {
         let period = self.facts.pitch.map_or(UNPITCHED_PERIOD_FRAMES, |pitch| {
             f64::from(audio.rate_hz) / pitch.hz
         });
-        let (start, end) = (looped.start_frame as usize, looped.end_frame as usize);
-        Ok(Some((name, LoopFacts::of(&audio, start, end, period))))
+        Ok(Some((name, LoopFacts::of(&audio, looped.played(), period))))
     }
 
     /// The best of the places to loop it that were found for some lengths. Of any length it is one that suits its kind; of lengths that somebody

@@ -11,6 +11,7 @@ use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use formats::Format;
 use serde::{Deserialize, Serialize};
+use store::{JobState, MOST_TRIES};
 use utoipa::ToSchema;
 use work::JobKind;
 
@@ -62,6 +63,10 @@ pub struct JobView {
     error: Option<String>,
     /// How often it was begun.
     tries: u32,
+    /// How often it is begun by itself, at most.
+    most_tries: u32,
+    /// Whether it failed, and may not fail again.
+    may_try_again: bool,
 }
 
 /// What an export made.
@@ -96,6 +101,9 @@ impl JobView {
             kind: job.kind.name().to_owned(),
             state: job.state.name().to_owned(),
             share: job.share,
+            // What was refused at once is refused again; what failed so often may have been mended meanwhile.
+            may_try_again: job.state == JobState::Failed && job.tries >= MOST_TRIES,
+            most_tries: MOST_TRIES,
             input: job.input,
             result,
             error: job.error,

@@ -42,6 +42,8 @@ pub(super) struct SeamView {
     seam_db: Option<f64>,
     /// Level change inside.
     drift_db: f64,
+    /// How far its seams stand out of the sound; `null` where there is nothing to compare with.
+    audible_db: Option<f64>,
     /// How alike its ends are, 0 to 100: by this they are crossfaded.
     likeness_percent: u8,
     /// The first channel around its end, from 12 ms before to 12 ms after.
@@ -78,6 +80,7 @@ pub(super) async fn take_seam(
         SeamView {
             seam_db: seam.filter(|db| db.is_finite()),
             drift_db: signal::drift_db(&audio, start, end),
+            audible_db: signal::audible_db(&audio.to_mono(), audio.rate_hz, looped.played()),
             likeness_percent,
             end: around.end,
             start: around.start,

@@ -99,7 +99,12 @@ pub(super) async fn makings(
     State(app): State<App>,
     Path(id): Path<u64>,
 ) -> Result<Json<Vec<JobView>>, Problem> {
-    let kinds = [JobKind::Make, JobKind::Render, JobKind::Loops];
+    let kinds = [
+        JobKind::Make,
+        JobKind::Render,
+        JobKind::Loops,
+        JobKind::MeasureAgain,
+    ];
     let jobs = app.store.jobs(id, &kinds).await?;
     Ok(Json(jobs.into_iter().map(JobView::of).collect()))
 }

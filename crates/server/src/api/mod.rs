@@ -6,6 +6,7 @@ mod files;
 mod long_takes;
 mod looping;
 mod making;
+mod measuring;
 mod out_and_back;
 mod planning;
 mod recording;
@@ -18,9 +19,10 @@ pub(crate) use making::{lacks_judgement, lacks_levels};
 
 use crate::App;
 use crate::audio;
+use crate::cards::{Card, cards};
 use crate::live::{Message, message_of};
 use crate::problem::Problem;
-use crate::view::{Card, InstrumentView, cards, view_of};
+use crate::view::{InstrumentView, view_of};
 use axum::body::Bytes;
 use axum::extract::ws::{WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, Query, State};
@@ -72,6 +74,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(tuning::take_spectrogram))
         .routes(routes!(looping::take_loops))
         .routes(routes!(looping::seek_loops))
+        .routes(routes!(measuring::measure_again))
         .routes(routes!(making::make_takes))
         .routes(routes!(making::fill_rungs))
         .routes(routes!(making::makings))

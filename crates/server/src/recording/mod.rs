@@ -2,6 +2,9 @@
 //!
 //! A session leads; its frames come over a line from the simulated rig or from a page with real devices.
 
+mod going_on;
+mod keeping;
+mod leads;
 mod line;
 mod run;
 
@@ -9,19 +12,18 @@ pub(crate) use line::PageEnd;
 pub use line::{FromPage, ToPage};
 
 use crate::live::{Live, Message};
-use crate::view::{InstrumentView, view_of};
+use crate::view::view_of;
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Verdict};
+use keeping::{keep_spool, kept_sentence};
+use leads::{jobs_of, lead_of, perform};
 use line::{Device, Line, PageLine, Simulated};
-use rig::{EchoBox, Model, PlayedNote, Rig, RigSettings};
-use run::{Keep, Played, Run, Setup, keep_spool, kept_sentence};
+use rig::{EchoBox, Model, Rig, RigSettings};
+use run::{Keep, Played, Run, Setup};
 use serde::{Deserialize, Serialize};
-use session::{
-    CellJob, HandSession, HandSettings, Lead, LongSession, Order, PlayJob, Progress, Session,
-    SessionSettings, ThroughSession,
-};
-use std::collections::{HashMap, HashSet};
+use session::{Lead, LongSession, Order, PlayJob, Progress, ThroughSession};
+use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 use store::{Arrived, Belongs, Folder, GoesOn, RecordingForm, Store};
@@ -119,99 +121,6 @@ impl Recorder {
             running: Mutex::default(),
             kept: Mutex::default(),
         }
-    }
-
-    /// Goes on with what an earlier start of this folder left: its recordings are this one's at once, and what had arrived of pages' recordings
-    /// is kept. Then looks after the leases for ever.
-    pub(crate) async fn go_on(self: &Arc<Self>, folder: &Folder) -> anyhow::Result<()> {
-        self.store.free_runs(folder.name()).await?;
-        self.store.free_jobs(folder.name()).await?;
-        let mut arrived: HashMap<u64, Vec<Arrived>> = HashMap::new();
-        for found in self.store.arrived()? {
-            arrived.entry(found.about.instrument).or_default().push(found);
-        }
-        let rows = self
-            .store
-            .take_over_runs(&self.holder, Some(folder.name()))
-            .await?;
-        for row in rows {
-            let of_run = arrived.remove(&row.instrument_id).unwrap_or_default();
-            let instrument = row.instrument_id;
-            if let Err(error) = self.resume(instrument, &row.settings, of_run).await {
-                tracing::error!(instrument, "a recording could not go on: {error:#}");
-            }
-        }
-        for found in arrived.into_values().flatten() {
-            self.keep_broken_off(found).await?;
-        }
-        let recorder = self.clone();
-        tokio::spawn(async move {
-            loop {
-                tokio::time::sleep(TEND_EVERY).await;
-                // What the database does not hear now it hears in a moment: leases are longer.
-                if let Err(error) = recorder.tend().await {
-                    tracing::debug!("leases: {error:#}");
-                }
-            }
-        });
-        Ok(())
-    }
-
-    async fn tend(self: &Arc<Self>) -> anyhow::Result<()> {
-        let held = self.store.renew_runs(&self.holder).await?;
-        // One that another server has taken over meanwhile ends here: its takes would not be kept.
-        let lost: Vec<u64> = locked(&self.running)
-            .keys()
-            .filter(|id| !held.contains(id))
-            .copied()
-            .collect();
-        for instrument in lost {
-            tracing::warn!(instrument, "another server goes on with this recording");
-            self.order(instrument, Order::Stop);
-        }
-        for row in self.store.take_over_runs(&self.holder, None).await? {
-            self.resume(row.instrument_id, &row.settings, Vec::new()).await?;
-        }
-        Ok(())
-    }
-
-    /// A recording goes on from where it was.
-    async fn resume(
-        self: &Arc<Self>,
-        instrument: u64,
-        settings: &str,
-        arrived: Vec<Arrived>,
-    ) -> anyhow::Result<()> {
-        tracing::info!(instrument, "going on with a recording");
-        // Of a long take the same goes on; a note that was broken off is kept as it is, and asked for again.
-        let (mut long, mut wanted) = (None, None);
-        for found in arrived {
-            wanted = wanted.max(Some(found.next_frame()));
-            match &found.about.belongs {
-                Belongs::LongTake(_) if long.is_none() => long = Some(found),
-                _ => self.keep_broken_off(found).await?,
-            }
-        }
-        let settings = serde_json::from_str(settings).unwrap_or_default();
-        if let Err(sentence) = self.begin_from(instrument, settings, wanted, long).await? {
-            tracing::warn!(instrument, "{sentence}");
-        }
-        Ok(())
-    }
-
-    /// What arrived of a recording that nobody goes on with is kept, marked.
-    async fn keep_broken_off(&self, mut found: Arrived) -> anyhow::Result<()> {
-        if found.spool.frames() > 0 {
-            let origin = Origin {
-                verdict: Some(Verdict::of(vec![Finding::BrokenOff], None, 0.0)),
-                ..found.about.origin.clone()
-            };
-            let frames = found.spool.frames();
-            keep_spool(&self.store, &found.about, &mut found.spool, &origin, true, None).await?;
-            self.note_kept(found.about.instrument, kept_sentence(&found.about, frames));
-        }
-        self.store.forget_arrived(&found.about.spool)?;
-        Ok(())
     }
 
     fn note_kept(&self, instrument: u64, sentence: String) {
@@ -547,129 +456,4 @@ impl Recorder {
             Err(error) => tracing::error!(instrument = next, "recording: {error:#}"),
         }
     }
-}
-
-/// The cells to record: those asked for, else those without a take that is not refused.
-fn jobs_of(view: &InstrumentView, settings: &RunSettings) -> Vec<CellJob> {
-    let taken: HashSet<Cell> = view
-        .takes
-        .iter()
-        .filter(|take| take.chosen)
-        .map(|take| take.cell)
-        .collect();
-    let asked: HashSet<Cell> = settings.cells.iter().copied().collect();
-    view.plan
-        .cells()
-        .into_iter()
-        .filter(|cell| {
-            if asked.is_empty() {
-                !taken.contains(cell)
-            } else {
-                asked.contains(cell)
-            }
-        })
-        .filter_map(|cell| {
-            let pass = view.plan.passes.get(usize::from(cell.pass))?;
-            let layer = pass.layers.get(usize::from(cell.layer))?;
-            Some(CellJob {
-                cell,
-                velocity: layer.strike_velocity,
-                hold_ms: pass.hold_ms_at(cell.key),
-                tail_ms: pass.tail_ms,
-                on: pass.sounds_on,
-                controller: pass.controller,
-            })
-        })
-        .collect()
-}
-
-fn lead_of(
-    view: &InstrumentView,
-    settings: &RunSettings,
-    jobs: Vec<CellJob>,
-    channels: usize,
-) -> (Box<dyn Lead>, Keep) {
-    let plan = &view.plan;
-    let over_midi = SessionSettings {
-        rate_hz: plan.rate_hz,
-        channels,
-        midi_channel: plan.source.channel - 1,
-        midi_bank: plan.source.bank,
-        midi_program: plan.source.program - 1,
-    };
-    if settings.what == What::Check {
-        // Every cell may have its take: the check tries the middle of the plan all the same.
-        let all = RunSettings {
-            cells: plan.cells(),
-            ..RunSettings::default()
-        };
-        let mut jobs = jobs_of(view, &all);
-        if plan.source.how == How::OverMidi {
-            return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
-        }
-        // The loudest note that is planned.
-        jobs.sort_by_key(|job| std::cmp::Reverse(job.velocity));
-        let hand = hand_settings(view, settings, channels);
-        return (Box::new(HandSession::check_only(hand, jobs)), Keep::Nothing);
-    }
-    match plan.source.how {
-        How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
-        How::LongTake => {
-            let name = format!("{} {}", view.name, chrono_now());
-            // A simulated player knows when the piece is over.
-            let over = (plan.source.rig != PAGE_RIG).then(|| notes_of(plan).1);
-            (Box::new(LongSession::new(channels, over)), Keep::LongTake(name))
-        }
-        How::ByHand => {
-            let hand = hand_settings(view, settings, channels);
-            (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
-        }
-    }
-}
-
-fn hand_settings(view: &InstrumentView, settings: &RunSettings, channels: usize) -> HandSettings {
-    let plan = &view.plan;
-    HandSettings {
-        rate_hz: plan.rate_hz,
-        channels,
-        pitched: plan.kind.pitched(),
-        dies_away: !plan.kind.loops(),
-        hands_free: settings.hands_free,
-        reference_ms: settings.reference_ms,
-        count_in_ms: settings.count_in_ms,
-        heard: view
-            .takes
-            .iter()
-            .filter(|take| take.chosen)
-            .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
-            .collect(),
-    }
-}
-
-/// The plan's notes in frames, and the frame at which the last is over.
-fn notes_of(plan: &Plan) -> (Vec<PlayedNote>, u64) {
-    let frame = |ms: u64| ms * u64::from(plan.rate_hz) / 1_000;
-    let notes = work::plan_notes(plan);
-    let end = notes.last().map_or(0, |note| frame(note.end_ms));
-    let played = notes
-        .iter()
-        .map(|note| PlayedNote {
-            on_frame: frame(note.on_ms),
-            off_frame: frame(note.off_ms),
-            key: note.cell.key,
-            velocity: note.velocity,
-        })
-        .collect();
-    (played, end)
-}
-
-/// A simulated player plays the whole plan by heart, with a false start in the middle.
-fn perform(rig: &mut Rig, plan: &Plan) {
-    let (notes, _) = notes_of(plan);
-    rig.perform(&notes, &[notes.len() / 2]);
-}
-
-/// Date and time, UTC, to the minute.
-fn chrono_now() -> String {
-    chrono::Utc::now().format("%Y-%m-%d %H:%M").to_string()
 }

@@ -5,7 +5,8 @@ use crate::energy::Energy;
 use crate::loops::{WORST_DRIFT_DB, WORST_SEAM_DB, by_rank, settled};
 use crate::stft::{Stft, bins};
 use crate::{
-    Audio, LoopCandidate, LoopFacts, LoopLengths, db_to_amplitude, find_loops_of, likeness_percent, timbre_db,
+    Audio, LoopCandidate, LoopFacts, LoopLengths, PlayedLoop, db_to_amplitude, find_steady_loops,
+    likeness_percent, timbre_db,
 };
 
 /// Bands of a third of an octave from here upward; what lies below is the first of them.
@@ -98,7 +99,7 @@ pub(super) fn evening(audio: &mut Audio, wish: &Evening, start: usize, end: usiz
 }
 
 /// Places to loop inside `start..end` of what cannot be looped as it is, since it dies away or changes its colour: looked for where it is evened over all
-/// that has settled, and each then judged evened over itself alone, as it will be heard. Best first; see [`find_loops_of`].
+/// that has settled, and each then judged evened over itself alone, as it will be heard. Best first; see [`find_steady_loops`].
 pub fn find_evened_loops(
     audio: &Audio,
     start: usize,
@@ -116,17 +117,24 @@ pub fn find_evened_loops(
         evening(&mut out, wish, first, last);
         out
     };
-    let mut found = find_loops_of(&evened(first, last), start, end, period_frames, lengths);
+    let mut found = find_steady_loops(&evened(first, last), start, end, period_frames, lengths);
     found.retain_mut(|place| {
         let (start, end) = (place.start_frame, place.end_frame);
         let own = evened(start, end);
-        let worth = LoopFacts::of(&own, start, end, period_frames);
+        let played = PlayedLoop {
+            start_frame: start,
+            end_frame: end,
+            crossfade_frames: place.crossfade_frames,
+            likeness_percent: place.likeness_percent,
+        };
+        let worth = LoopFacts::of(&own, played, period_frames);
         let Some(seam_db) = worth.seam_db.filter(|seam| *seam <= WORST_SEAM_DB) else {
             return false;
         };
         *place = LoopCandidate {
             seam_db,
             drift_db: worth.drift_db,
+            audible_db: worth.audible_db,
             timbre_db: timbre_db(&own.to_mono(), own.rate_hz, start, end),
             likeness_percent: likeness_percent(seam_db),
             ..*place
@@ -224,7 +232,7 @@ mod tests {
             ..LoopLengths::default()
         };
         assert_eq!(
-            find_loops_of(&dying, 0, dying.frames(), period, lively),
+            find_steady_loops(&dying, 0, dying.frames(), period, lively),
             [],
             "it must need evening"
         );

@@ -3,7 +3,6 @@
 use super::{HighPass, Hum};
 use crate::Audio;
 use biquad::{Biquad, Coefficients, DirectForm2Transposed, ToHertz, Type};
-use realfft::RealFftPlanner;
 use std::f64::consts::{PI, TAU};
 use std::ops::Range;
 
@@ -140,7 +139,7 @@ impl Powers {
             .map(|(n, x)| x * (0.5 - 0.5 * (TAU * n as f64 / samples.len() as f64).cos()) as f32)
             .collect();
         input.resize(size, 0.0);
-        let fft = RealFftPlanner::<f32>::new().plan_fft_forward(size);
+        let fft = crate::fft::forward(size);
         let mut output = fft.make_output_vec();
         // Both buffers were made to fit the plan.
         let _ = fft.process(&mut input, &mut output);

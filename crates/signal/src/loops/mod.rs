@@ -2,8 +2,15 @@
 
 use crate::energy::Energy;
 use crate::likeness::Likeness;
-use crate::{Audio, frames_of_ms, magnitude_spectrum_db};
+use crate::{Audio, PlayedLoop, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
+
+mod alike;
+mod judged;
+mod listen;
+mod periods;
+mod thin;
+mod worth;
 
 /// One place to loop, with what it is worth.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -25,11 +32,17 @@ pub struct LoopCandidate {
     #[serde(default)]
     pub timbre_db: f64,
     /// How alike its ends are, see [`likeness_percent`]: by this they are crossfaded.
-    #[serde(default = "alike")]
+    #[serde(default = "wholly")]
     pub likeness_percent: u8,
+    /// How far its seams stand out as it is played, see [`crate::audible_db`].
+    #[serde(default)]
+    pub audible_db: Option<f64>,
+    /// How far its level moves, see [`crate::pumps_db`].
+    #[serde(default)]
+    pub pumps_db: Option<f64>,
 }
 
-fn alike() -> u8 {
+fn wholly() -> u8 {
     100
 }
 
@@ -41,14 +54,18 @@ pub struct LoopFacts {
     pub seam_db: Option<f64>,
     /// See [`drift_db`].
     pub drift_db: f64,
+    /// How far its seams stand out, see [`crate::audible_db`].
+    #[serde(default)]
+    pub audible_db: Option<f64>,
 }
 
 impl LoopFacts {
-    /// Of frames `start..end`.
-    pub fn of(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Self {
+    /// Of a loop as it is played.
+    pub fn of(audio: &Audio, played: PlayedLoop, period_frames: f64) -> Self {
         Self {
-            seam_db: seam_db(audio, start, end, period_frames),
-            drift_db: drift_db(audio, start, end),
+            seam_db: seam_db(audio, played.start_frame, played.end_frame, period_frames),
+            drift_db: drift_db(audio, played.start_frame, played.end_frame),
+            audible_db: crate::audible_db(&audio.to_mono(), audio.rate_hz, played),
         }
     }
 }
@@ -58,6 +75,7 @@ impl From<&LoopCandidate> for LoopFacts {
         Self {
             seam_db: Some(found.seam_db),
             drift_db: found.drift_db,
+            audible_db: found.audible_db,
         }
     }
 }
@@ -154,7 +172,7 @@ pub fn most_alike_near(
     }
     (moved.saturating_sub(within)..=moved + within)
         .filter(|&at| at >= reach && at + reach <= frames)
-        .map(|at| (mismatch(&audio.channels, fixed, at, reach, 1), at))
+        .map(|at| (periods::mismatch(&audio.channels, fixed, at, reach, 1), at))
         .min_by(|a, b| {
             a.0.total_cmp(&b.0)
                 .then(a.1.abs_diff(moved).cmp(&b.1.abs_diff(moved)))
@@ -178,23 +196,6 @@ fn drift(energy: &Energy, start: usize, end: usize) -> f64 {
     }
 }
 
-const STARTS: usize = 12;
-/// Lengths of each start that are fitted more finely.
-const FITTED: usize = 8;
-/// Lengths that differ by less than this share are one kind, of which so many are enough.
-const ONE_KIND: f64 = 0.004;
-const OF_ONE_KIND: usize = 2;
-/// Starts from which lengths are looked for; a multiple of them is tried.
-const SCOUTS: usize = 3;
-/// Loops that are fitted to the frame.
-const ROUGH: usize = 60;
-/// The true length may lie so far from whole periods of the measured pitch, as a share.
-const MOST_STRAY: f64 = 0.001_2;
-/// Ends are tried so many to a period: a twentieth of one off, two sines differ by 10 dB less than themselves.
-const COARSE_STEPS: f64 = 20.0;
-const FINE_STEPS: f64 = 60.0;
-/// While looking for lengths, the mean of no more frames than this stands for them.
-const MOST_THINNED: usize = 8;
 /// How long loops may be.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct LoopLengths {
@@ -215,34 +216,76 @@ impl Default for LoopLengths {
 
 /// A decibel of difference in colour counts as so many of seam: what a crossfade hides of the one it does not hide of the other.
 const TIMBRE_WORTH: f64 = 1.5;
-/// Fewer periods than this sound dead.
-const FEWEST_PERIODS: f64 = 6.0;
-/// What is worse than this is no loop.
-pub(crate) const WORST_SEAM_DB: f64 = -10.0;
-pub(crate) const WORST_DRIFT_DB: f64 = 2.0;
 /// A doubling of the length is worth this much of the seam: longer is livelier.
 const DB_PER_DOUBLING: f64 = 2.5;
 /// From the first of these on a drift is heard as pumping, from the second plainly (bars: 1 dB); each decibel over them costs so much of the seam.
 const HEARD_DRIFT_DB: (f64, f64) = (0.6, 1.0);
 const DB_PER_DRIFT: (f64, f64) = (14.0, 100.0);
-/// The length may put the looped tone out of tune by this much.
-const MOST_CENTS: f64 = 1.0;
-/// With a seam like this, it is the measured pitch that is out, by this much at most.
-const SURE_SEAM_DB: f64 = -25.0;
-const SURE_CENTS: f64 = 2.0;
 const BEST: usize = 6;
+/// What is worse than this is no loop.
+pub(crate) const WORST_SEAM_DB: f64 = -10.0;
+pub(crate) const WORST_DRIFT_DB: f64 = 2.0;
 /// A sound that moves slowly stands still in a loop shorter than this, in seconds.
 pub const LIVELY_S: f64 = 1.0;
 
-/// Places to loop inside `start..end`, best first, for a tone of the given period; empty where nothing is worth
-/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, every number of them tried from a few
-/// starts, the best of them from all starts on every fourth frame, and the best of those fitted to the frame.
-pub fn find_loops(audio: &Audio, start: usize, end: usize, period_frames: f64) -> Vec<LoopCandidate> {
-    find_loops_of(audio, start, end, period_frames, LoopLengths::default())
+/// Places to loop inside `start..end`, best first: what is steady by whole periods of a known pitch, and what is alike in colour whatever its pitch; all
+/// judged as they will be played. Empty where the sound is too short.
+pub fn find_loops(
+    audio: &Audio,
+    start: usize,
+    end: usize,
+    period_frames: Option<f64>,
+    lengths: LoopLengths,
+) -> Vec<LoopCandidate> {
+    let end = end.min(audio.frames());
+    let most = frames_of_ms(audio.rate_hz, 1_000.0 * SEARCHED_S);
+    if end.saturating_sub(start) > most {
+        // Of a sound that goes on for minutes its first minute is searched: memory stays small.
+        let mut found = find_loops(&audio.slice(start, start + most), 0, most, period_frames, lengths);
+        for place in &mut found {
+            place.start_frame += start;
+            place.end_frame += start;
+        }
+        return found;
+    }
+    let mut thin = thin::Thin::of(audio, start, end, period_frames);
+    let mut places = Vec::new();
+    if let Some(period) = period_frames {
+        let steady = find_steady_loops(audio, start, end, period, lengths);
+        let fits = steady.first().is_some_and(|best| best.seam_db <= STEADY_SEAM_DB);
+        let level: Vec<&LoopCandidate> = steady
+            .iter()
+            .filter(|of| of.drift_db <= HEARD_DRIFT_DB.1)
+            .collect();
+        places.extend(level.iter().map(|found| thin.place(found)));
+        if fits && !places.is_empty() {
+            // A tone that stands: nothing is better than whole periods that fit so well.
+            let found = judged::best(audio, &mut thin, &places, period_frames, BEST);
+            if found
+                .first()
+                .is_some_and(|best| best.audible_db.is_none_or(|db| db <= 0.0))
+            {
+                return found;
+            }
+        }
+    }
+    places.extend(alike::alike(&thin, lengths, PAIRS));
+    if lengths == LoopLengths::default() {
+        places.extend(alike::late(&thin));
+    }
+    judged::best(audio, &mut thin, &places, period_frames, BEST)
 }
 
-/// The same, of some lengths only.
-pub fn find_loops_of(
+/// A seam of whole periods that fits like this is not looked for further.
+const STEADY_SEAM_DB: f64 = -25.0;
+
+/// Pairs of moments that are brought together.
+const PAIRS: usize = 100;
+
+/// Places to loop inside `start..end`, best first, for a tone of the given period that stands; empty where nothing is worth
+/// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, every number of them tried from a few
+/// starts, the best of them from all starts on every fourth frame, and the best of those fitted to the frame.
+pub fn find_steady_loops(
     audio: &Audio,
     start: usize,
     end: usize,
@@ -256,12 +299,12 @@ pub fn find_loops_of(
     };
     let most = frames_of_ms(audio.rate_hz, 1_000.0 * SEARCHED_S);
     if last - first <= most {
-        return search(audio, (start, first, last), period_frames, lengths);
+        return periods::search(audio, (start, first, last), period_frames, lengths);
     }
     // Of a sound that goes on for minutes its first minute is searched, with what lies around it: memory stays small.
     let margin = frames_of_ms(audio.rate_hz, 1_000.0) + reach;
     let (from, to) = (first.saturating_sub(margin).max(start), first + most);
-    let mut found = search(
+    let mut found = periods::search(
         &audio.slice(from, to + margin),
         (0, first - from, to - from),
         period_frames,
@@ -276,112 +319,6 @@ pub fn find_loops_of(
 
 /// So much of a settled sound is searched.
 const SEARCHED_S: f64 = 60.0;
-
-/// The search itself, in the settled stretch `first..last` of a sound that begins at `start`.
-fn search(
-    audio: &Audio,
-    (start, first, last): (usize, usize, usize),
-    period_frames: f64,
-    lengths: LoopLengths,
-) -> Vec<LoopCandidate> {
-    let energy = Energy::of(audio);
-    let rate = f64::from(audio.rate_hz);
-    let reach = seam_reach(audio.rate_hz, period_frames);
-    let (first, last) = (first + reach, last.saturating_sub(reach));
-    let shortest = (rate * lengths.shortest_s).max(FEWEST_PERIODS * period_frames);
-    if period_frames < 2.0 || (last as f64) < first as f64 + shortest {
-        return Vec::new();
-    }
-    let mono = [audio.to_mono()];
-    let thinned = ((period_frames / COARSE_STEPS) as usize).clamp(1, MOST_THINNED);
-    let mean = |frames: &[f32]| frames.iter().sum::<f32>() / frames.len() as f32;
-    let thin: Vec<Vec<f32>> = audio
-        .channels
-        .iter()
-        .map(|channel| channel.chunks_exact(thinned).map(mean).collect())
-        .collect();
-    let search = Search {
-        likeness: Likeness::new(&thin, (2 * reach / thinned).max(2)),
-        thinned,
-        channels: &audio.channels,
-        reach,
-        last,
-        period: period_frames,
-        rate,
-    };
-    let starts: Vec<usize> = (0..STARTS)
-        .map(|step| first + (last - first) * step / (2 * STARTS))
-        .map(|at| rising_zero(&mono[0], at, period_frames as usize))
-        .collect();
-    // After how many periods a sound is itself again is a property of the sound: what is found from a few starts is tried from all.
-    let mut periods: Vec<f64> = starts
-        .iter()
-        .step_by(STARTS / SCOUTS)
-        .flat_map(|&start| search.good_lengths(start, shortest, rate * lengths.longest_s))
-        .collect();
-    periods.sort_by(f64::total_cmp);
-    periods.dedup();
-    let mut rough: Vec<(f64, usize, usize, u32)> = starts
-        .iter()
-        .flat_map(|&start| periods.iter().map(move |&periods| (start, periods)))
-        .filter_map(|(start, periods)| {
-            let (worth, end) = search.fit(start, periods)?;
-            Some((worth, start, end, periods as u32))
-        })
-        .collect();
-    rough.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let mut found: Vec<LoopCandidate> = Vec::new();
-    for &(_, loop_start, loop_end, periods) in rough.iter().take(ROUGH) {
-        let (loop_start, loop_end) =
-            to_the_frame(&audio.channels, loop_start, loop_end, reach, period_frames);
-        let Some(seam) = seam_db(audio, loop_start, loop_end, period_frames) else {
-            continue;
-        };
-        let drift = drift(&energy, loop_start, loop_end);
-        let cents = 1200.0 * ((loop_end - loop_start) as f64 / (f64::from(periods) * period_frames)).log2();
-        // Of a beating tone the measured pitch is the less sure one: a long loop that fits so well tells the period better.
-        let most_cents = if seam <= SURE_SEAM_DB {
-            SURE_CENTS
-        } else {
-            MOST_CENTS
-        };
-        if seam > WORST_SEAM_DB || drift > WORST_DRIFT_DB || cents.abs() > most_cents {
-            continue;
-        }
-        let close = |a: usize, b: usize| a.abs_diff(b) < (rate * 0.05) as usize;
-        if found
-            .iter()
-            .any(|other| close(other.start_frame, loop_start) && close(other.end_frame, loop_end))
-        {
-            continue;
-        }
-        let crossfade_frames = ((loop_end - loop_start) / 4)
-            .min((rate * crossfade_s(seam)) as usize)
-            .min(loop_start.saturating_sub(start));
-        found.push(LoopCandidate {
-            start_frame: loop_start,
-            end_frame: loop_end,
-            crossfade_frames,
-            seam_db: seam,
-            drift_db: drift,
-            periods,
-            likeness_percent: likeness_percent(seam),
-            timbre_db: 0.0,
-        });
-    }
-    found.sort_by(|a, b| by_seam(a, rate).total_cmp(&by_seam(b, rate)));
-    found.truncate(3 * BEST);
-    for candidate in &mut found {
-        candidate.timbre_db = timbre_db(
-            &mono[0],
-            audio.rate_hz,
-            candidate.start_frame,
-            candidate.end_frame,
-        );
-    }
-    by_rank(&mut found, rate);
-    best_of(diverse(found), rate)
-}
 
 /// What a loop is worth but for its colour, less being better.
 fn by_seam(of: &LoopCandidate, rate: f64) -> f64 {
@@ -430,89 +367,13 @@ fn diverse(ranked: Vec<LoopCandidate>) -> Vec<LoopCandidate> {
     first
 }
 
-/// Ends that are alike need a hair of crossfade, unlike ones a long one; in between in a straight line over the seam level.
-const CROSSFADE_S: (f64, f64) = (0.01, 0.2);
-const CROSSFADE_AT_DB: (f64, f64) = (-45.0, -10.0);
+/// A sound is held where it stays within 12 dB of its loudest for this share of it, and dies away otherwise.
+const HELD_SHARE: f64 = 0.4;
 
-fn crossfade_s(seam_db: f64) -> f64 {
-    let (alike, unlike) = CROSSFADE_AT_DB;
-    let share = ((seam_db - alike) / (unlike - alike)).clamp(0.0, 1.0);
-    CROSSFADE_S.0 + (CROSSFADE_S.1 - CROSSFADE_S.0) * share
-}
-
-/// What the search for lengths looks at.
-struct Search<'a> {
-    likeness: Likeness<'a>,
-    /// Frames for which one of the samples compared there stands.
-    thinned: usize,
-    channels: &'a [Vec<f32>],
-    reach: usize,
-    last: usize,
-    period: f64,
-    rate: f64,
-}
-
-impl Search<'_> {
-    /// A loop of so many periods may be longer or shorter by this, in frames: the measured pitch is not quite the one of the loop.
-    fn spread(&self, periods: f64) -> f64 {
-        (periods * self.period * MOST_STRAY)
-            .min(self.period / 2.0)
-            .max(1.0)
-    }
-
-    /// The best end for a loop of so many periods from `start`, with what it is worth, less being better.
-    fn fit(&self, start: usize, periods: f64) -> Option<(f64, usize)> {
-        let (exact, spread) = (periods * self.period, self.spread(periods));
-        let tries = (spread * FINE_STEPS / self.period).ceil().clamp(1.0, 30.0) as i32;
-        (-tries..=tries)
-            .map(|k| (start as f64 + exact + spread * f64::from(k) / f64::from(tries)).round() as usize)
-            .filter(|&end| end + self.reach <= self.channels[0].len() && end <= self.last)
-            .map(|end| (mismatch(self.channels, start, end, self.reach, 4), end))
-            .min_by(|a, b| a.0.total_cmp(&b.0))
-            .map(|(worth, end)| (worth * worth_of_length(exact / self.rate), end))
-    }
-
-    /// The best numbers of periods from one start, of every one between two lengths.
-    fn good_lengths(&self, start: usize, shortest: f64, longest: f64) -> Vec<f64> {
-        let longest = ((self.last - start.min(self.last)) as f64).min(longest);
-        let (fewest, most) = ((shortest / self.period).ceil(), (longest / self.period).floor());
-        if most < fewest {
-            return Vec::new();
-        }
-        let thin = |frames: f64| (frames / self.thinned as f64).round() as usize;
-        let from = (start - self.reach) / self.thinned;
-        let first = from + thin(fewest * self.period - self.spread(fewest));
-        let end = from + thin(most * self.period + self.spread(most)) + 1;
-        let mismatches = self.likeness.mismatches(from, first..end);
-        let worth = |periods: f64| {
-            let (exact, spread) = (periods * self.period, self.spread(periods));
-            let at = |frames: f64| (from + thin(frames) - first).min(mismatches.len());
-            let around = &mismatches[at(exact - spread)..(at(exact + spread) + 1).min(mismatches.len())];
-            let best = around.iter().copied().min_by(f32::total_cmp)?;
-            Some(f64::from(best) * worth_of_length(exact / self.rate))
-        };
-        let mut all: Vec<(f64, f64)> = (0..=(most - fewest) as usize)
-            .map(|n| fewest + n as f64)
-            .filter_map(|periods| Some((worth(periods)?, periods)))
-            .collect();
-        all.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let mut good: Vec<f64> = Vec::new();
-        for (_, periods) in all {
-            let same = |other: &&f64| (**other / periods - 1.0).abs() < ONE_KIND;
-            if good.iter().filter(same).count() < OF_ONE_KIND {
-                good.push(periods);
-            }
-            if good.len() == FITTED {
-                break;
-            }
-        }
-        good
-    }
-}
-
-fn worth_of_length(seconds: f64) -> f64 {
-    // As a factor on a power ratio: 10·log₁₀ of this is −DB_PER_DOUBLING per doubling.
-    10f64.powf(-DB_PER_DOUBLING / 10.0 * seconds.log2())
+/// Whether a sound in frames `start..end` dies away by itself.
+pub fn dies_away(audio: &Audio, start: usize, end: usize) -> bool {
+    let held = settled(&Energy::of(audio), audio.rate_hz, start, end.min(audio.frames()));
+    held.is_none_or(|(first, last)| ((last - first) as f64) < HELD_SHARE * (end - start) as f64)
 }
 
 /// The stretch in which the sound has settled: the longest run within 12 dB of its loudest, without its first part.
@@ -536,41 +397,6 @@ pub(crate) fn settled(energy: &Energy, rate_hz: u32, start: usize, end: usize) -
     let length = last - first;
     let skip = (length / 5).min(frames_of_ms(rate_hz, 400.0));
     (length > skip).then(|| (first + skip, last - length / 20))
-}
-
-fn rising_zero(mono: &[f32], at: usize, within: usize) -> usize {
-    (at..(at + within).min(mono.len().saturating_sub(1)))
-        .find(|&n| mono[n] < 0.0 && mono[n + 1] >= 0.0)
-        .map_or(at, |n| n + 1)
-}
-
-/// Power of the difference over power, of all sides together, on every `stride`th frame.
-fn mismatch(sides: &[Vec<f32>], start: usize, end: usize, reach: usize, stride: usize) -> f64 {
-    let (mut difference, mut power) = (0.0f32, 1e-12f32);
-    for side in sides {
-        let (a, b) = (
-            &side[start - reach..start + reach],
-            &side[end - reach..end + reach],
-        );
-        for (x, y) in a.iter().step_by(stride).zip(b.iter().step_by(stride)) {
-            difference += (x - y) * (x - y);
-            power += x * x + y * y;
-        }
-    }
-    f64::from(2.0 * difference / power)
-}
-
-fn to_the_frame(sides: &[Vec<f32>], start: usize, end: usize, reach: usize, period: f64) -> (usize, usize) {
-    let best = |around: usize, spread: usize, stride: usize| {
-        (around - spread..=around + spread)
-            .step_by(if stride > 1 { 2 } else { 1 })
-            .filter(|&at| at + reach <= sides[0].len())
-            .map(|at| (mismatch(sides, start, at, reach, stride), at))
-            .min_by(|a, b| a.0.total_cmp(&b.0))
-            .map_or(around, |(_, at)| at)
-    };
-    let spread = ((end - start) as f64 * 0.000_1).min(period / 2.0).max(2.0) as usize;
-    (start, best(best(end, spread, 4), 2, 1))
 }
 
 #[cfg(test)]
@@ -611,7 +437,13 @@ mod tests {
             .map(|n| {
                 let hz = 55.0 * 2f64.powf(f64::from(n) / 4.3);
                 let audio = steady(hz, n as u64, |_| 1.0);
-                let best = find_loops(&audio, 0, audio.frames(), 48_000.0 / hz)[0];
+                let best = find_loops(
+                    &audio,
+                    0,
+                    audio.frames(),
+                    Some(48_000.0 / hz),
+                    LoopLengths::default(),
+                )[0];
                 assert!(best.drift_db <= 1.0, "{best:?}");
                 let cents = 1200.0
                     * ((best.end_frame - best.start_frame) as f64 * hz / 48_000.0 / f64::from(best.periods))
@@ -626,6 +458,35 @@ mod tests {
             seams[12], seams[22]
         );
         assert!(seams[12] <= -30.0 && seams[22] <= -20.0, "{seams:?}");
+    }
+
+    /// A tone that dies by 35 dB a second, and is cut off before the silence that follows.
+    #[test]
+    fn what_dies_fast_is_looped_without_pumping() {
+        let samples: Vec<f32> = (0..144_000)
+            .map(|n| {
+                let t = f64::from(n) / 48_000.0;
+                let tone: f64 = (1..=5)
+                    .map(|k| (t * TAU * 220.0 * f64::from(k)).sin() / f64::from(k))
+                    .sum();
+                let sounds = (12_000..108_000).contains(&n);
+                (if sounds {
+                    tone * 0.2 * (-4.0 * t).exp()
+                } else {
+                    0.0
+                }) as f32
+            })
+            .collect();
+        let audio = Audio::mono(48_000, samples);
+        let found = find_loops(
+            &audio,
+            12_000,
+            110_160,
+            Some(48_000.0 / 220.0),
+            LoopLengths::default(),
+        );
+        assert!(found[0].pumps_db.unwrap() < 2.0, "{:?}", found[0]);
+        assert!(found[0].audible_db.unwrap() < 2.0, "{:?}", found[0]);
     }
 
     /// Three seconds of a bright tone over a floor of −50 dB whose pitch and level move: cents over the tone, and level, at a time.
@@ -711,7 +572,7 @@ mod tests {
             rate_hz: 48_000,
             channels: vec![side(1.0), side(-1.0)],
         };
-        let best = find_loops(&audio, 0, audio.frames(), 240.0)[0];
+        let best = find_loops(&audio, 0, audio.frames(), Some(240.0), LoopLengths::default())[0];
         assert!(best.seam_db <= -40.0, "{best:?}");
         let snapped = most_alike_near(&audio, 48_000, 48_000 + 33_600 + 9, 20, 240.0);
         assert_eq!(snapped, 48_000 + 33_600);
@@ -756,7 +617,7 @@ mod tests {
                 shortest_s,
                 longest_s,
             };
-            let found = find_loops_of(&audio, 0, audio.frames(), 48_000.0 / 220.0, lengths);
+            let found = find_loops(&audio, 0, audio.frames(), Some(48_000.0 / 220.0), lengths);
             assert!(!found.is_empty());
             for l in found {
                 let seconds = (l.end_frame - l.start_frame) as f64 / 48_000.0;
@@ -788,6 +649,15 @@ mod tests {
     #[test]
     fn a_struck_sound_has_no_loop() {
         let audio = steady(440.0, 2, |t| (-t * 6.0).exp());
-        assert_eq!(find_loops(&audio, 0, audio.frames(), 48_000.0 / 440.0), []);
+        assert_eq!(
+            find_steady_loops(
+                &audio,
+                0,
+                audio.frames(),
+                48_000.0 / 440.0,
+                LoopLengths::default()
+            ),
+            []
+        );
     }
 }

@@ -1,5 +1,6 @@
-//! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
+//! Writing.
 
+use super::*;
 use crate::FormatError;
 use crate::riff::{chunk, list};
 use crate::wav::to_24;
@@ -9,20 +10,6 @@ use std::io::{Seek, SeekFrom, Write};
 
 /// Zero frames after each sample (section 7.10).
 const GAP_FRAMES: u64 = 46;
-/// Generator numbers (section 8.1.2).
-const PAN: u16 = 17;
-const ATTACK: u16 = 34;
-const DECAY: u16 = 36;
-const SUSTAIN: u16 = 37;
-const RELEASE: u16 = 38;
-const INSTRUMENT: u16 = 41;
-const KEY_RANGE: u16 = 43;
-const VELOCITY_RANGE: u16 = 44;
-const ATTENUATION: u16 = 48;
-const FINE_TUNE: u16 = 52;
-const SAMPLE: u16 = 53;
-const SAMPLE_MODES: u16 = 54;
-const ROOT_KEY: u16 = 58;
 /// Note-on velocity, downward, unipolar, concave: the source of the default level modulator (section 8.4.1).
 const VELOCITY_CONCAVE: u16 = 0x0502;
 /// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).

@@ -4,6 +4,8 @@ use crate::energy::Energy;
 use crate::{Audio, amplitude_to_db, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
 
+mod room;
+
 /// The sound inside a take.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Bounds {
@@ -13,10 +15,14 @@ pub struct Bounds {
     pub end_frame: usize,
     /// RMS of the quietest 100 ms outside the sound; `None` where less than 100 ms lie outside.
     pub noise_floor_dbfs: Option<f64>,
-    /// How sure the start is, 0 to 1: by how far level and colour change there.
+    /// How sure the start is, 0 to 1: by how far level and colour change there; where the take begins in its sound, by how far its first moment lies
+    /// under the loudest.
     pub start_sure: f64,
-    /// How sure the end is, 0 to 1: by how much of what follows it is as quiet as the floor; 0 where the take ends in the sound.
+    /// How sure the end is, 0 to 1: by how much of what follows it is as quiet as the floor; where the take ends in its sound, by how far its last moment
+    /// lies under the loudest.
     pub end_sure: f64,
+    /// Whether another sound (a chair, a word) stands before the start, and is left out.
+    pub sound_before: bool,
 }
 
 /// How far above the floor counts as sound: 6 dB at the start, 3 dB over the longer windows of a tail.
@@ -40,7 +46,6 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
     let rate = audio.rate_hz;
     let ms = |value: f64| frames_of_ms(rate, value).max(1);
     let frames = energy.frames();
-    let hop = ms(1.0);
     let loudest_at = (0..frames.div_ceil(ms(20.0)))
         .map(|n| n * ms(20.0))
         .max_by(|&a, &b| {
@@ -52,31 +57,12 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
     if loudest <= 1e-7 {
         return None;
     }
-    let floor_before = energy.quietest(0, loudest_at + ms(20.0), ms(20.0)).unwrap_or(0.0);
-    let threshold = (floor_before * START_OVER_FLOOR).max(loudest * START_UNDER_PEAK);
-    // The loudest window may begin before a sudden sound does.
-    let coarse = (0..=loudest_at + ms(20.0))
-        .step_by(hop)
-        .find(|&at| energy.rms(at, at + hop) > threshold && energy.rms(at, at + 10 * hop) > threshold)
-        .unwrap_or(0);
-    // In quarters of a window, where in it the sound begins.
-    let (eighth, quarter) = ((hop / 8).max(1), (hop / 4).max(1));
-    let coarse = (coarse..coarse + hop)
-        .step_by(eighth)
-        .find(|&at| energy.rms(at, at + quarter) > threshold)
-        .unwrap_or(coarse);
-    let start_frame = if floor_before > loudest * NOISY {
-        // Where the floor has a colour of its own, the change of colour tells what its level hides.
-        match without_floor(audio, coarse) {
-            Some(part) => {
-                let energy = Energy::of(&part);
-                let floor = energy.quietest(0, coarse, ms(20.0)).unwrap_or(0.0);
-                most_likely(&energy, coarse, floor, rate).min(coarse)
-            }
-            None => most_likely(&energy, coarse, floor_before, rate).min(coarse),
-        }
+    let rise = Rise::of(audio, &energy, loudest_at, loudest);
+    let before = room::Before::of(audio, &energy, rise.quiet_from);
+    let start_frame = if before.is_of_the_sound(rise.coarse) {
+        before.latest_start(rise.coarse)
     } else {
-        drawn_back(audio, coarse, quarter, ms(150.0), threshold)
+        rise.drawn_back(audio, &energy)
     };
 
     let window = ms(50.0);
@@ -105,7 +91,75 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
         noise_floor_dbfs,
         start_sure: start_sure(audio, &energy, start_frame, loudest),
         end_sure: end_sure(&energy, end_frame.min(frames), loudest, ms(AFTER_MS)),
+        sound_before: rise.quiet_from > 0,
     })
+}
+
+/// Where the level first stays over the floor.
+struct Rise {
+    /// Where the quiet before it begins: after another sound, where one stands there.
+    quiet_from: usize,
+    /// The eighth of a window in which the level rises.
+    coarse: usize,
+    floor: f64,
+    threshold: f64,
+    loudest: f64,
+}
+
+impl Rise {
+    fn of(audio: &Audio, energy: &Energy, loudest_at: usize, loudest: f64) -> Self {
+        let ms = |value: f64| frames_of_ms(audio.rate_hz, value).max(1);
+        let hop = ms(1.0);
+        let floor = energy.quietest(0, loudest_at + ms(20.0), ms(20.0)).unwrap_or(0.0);
+        let threshold = (floor * START_OVER_FLOOR).max(loudest * START_UNDER_PEAK);
+        // The loudest window may begin before a sudden sound does.
+        let rises_after = |from: usize| {
+            let coarse = (from..=loudest_at + ms(20.0))
+                .step_by(hop)
+                .find(|&at| energy.rms(at, at + hop) > threshold && energy.rms(at, at + 10 * hop) > threshold)
+                .unwrap_or(from);
+            // Where in its window the sound begins.
+            (coarse..coarse + hop)
+                .step_by((hop / 8).max(1))
+                .find(|&at| energy.rms(at, at + (hop / 4).max(1)) > threshold)
+                .unwrap_or(coarse)
+        };
+        let mut rise = Self {
+            quiet_from: 0,
+            coarse: rises_after(0),
+            floor,
+            threshold,
+            loudest,
+        };
+        if let Some(quiet_from) = room::after_another_sound(audio, energy, &rise, loudest_at) {
+            rise.quiet_from = quiet_from;
+            rise.coarse = rises_after(quiet_from);
+        }
+        rise
+    }
+
+    /// The start: what the threshold hides of the attack is drawn back.
+    fn drawn_back(&self, audio: &Audio, energy: &Energy) -> usize {
+        let rate = audio.rate_hz;
+        let coarse = self.coarse;
+        if self.floor <= self.loudest * NOISY {
+            let quarter = (frames_of_ms(rate, 1.0).max(1) / 4).max(1);
+            return drawn_back(audio, coarse, quarter, frames_of_ms(rate, 150.0), self.threshold)
+                .max(self.quiet_from);
+        }
+        // Where the floor has a colour of its own, the change of colour tells what its level hides.
+        let likeliest = match without_floor(audio, self.quiet_from, coarse) {
+            Some(part) => {
+                let energy = Energy::of(&part);
+                let floor = energy
+                    .quietest(self.quiet_from, coarse, frames_of_ms(rate, 20.0))
+                    .unwrap_or(0.0);
+                most_likely(&energy, coarse, floor, rate)
+            }
+            None => most_likely(energy, coarse, self.floor, rate),
+        };
+        likeliest.min(coarse).max(self.quiet_from)
+    }
 }
 
 /// Samples from which the next one is predicted.
@@ -122,9 +176,9 @@ const RISE_MS: f64 = 200.0;
 /// The beginning of a take with what its floor's own spectrum predicts taken out: hum and rumble go, and what is not like them stands out however
 /// quiet it is. Linear prediction by the autocorrelation method (J. Makhoul, Proc. IEEE 63, 1975), all channels by one filter. `None` where the
 /// floor is too short or has no colour.
-fn without_floor(audio: &Audio, coarse: usize) -> Option<Audio> {
+fn without_floor(audio: &Audio, from: usize, coarse: usize) -> Option<Audio> {
     let ms = |value: f64| frames_of_ms(audio.rate_hz, value);
-    let quiet = ((coarse as f64 * FLOOR_SHARE) as usize).min(ms(FLOOR_MS));
+    let quiet = (((coarse - from) as f64 * FLOOR_SHARE) as usize).min(ms(FLOOR_MS));
     if quiet < ms(SHORTEST_FLOOR_MS).max(4 * ORDER) {
         return None;
     }
@@ -134,7 +188,8 @@ fn without_floor(audio: &Audio, coarse: usize) -> Option<Audio> {
                 .channels
                 .iter()
                 .map(|channel| {
-                    let pairs = channel[..quiet - lag].iter().zip(&channel[lag..quiet]);
+                    let floor = &channel[from..from + quiet];
+                    let pairs = floor[..quiet - lag].iter().zip(&floor[lag..]);
                     pairs.map(|(a, b)| f64::from(*a) * f64::from(*b)).sum::<f64>()
                 })
                 .sum()
@@ -198,21 +253,23 @@ const BANDS: usize = 16;
 const BANDS_FROM_HZ: f64 = 80.0;
 /// So much quiet after an end is beyond doubt.
 const AFTER_MS: f64 = 100.0;
-/// What is so much under the loudest is as good as silence: −60 dB.
-const AS_GOOD_AS_SILENCE: f64 = 1e-3;
+/// What is so near under the loudest at the edge of a take is cut through for certain, and what is so far under it is as good as silence.
+const CUT_THROUGH_DB: f64 = -6.0;
+const AS_GOOD_AS_SILENCE_DB: f64 = -60.0;
+
+/// How sure it is that nothing was cut off at the edge of a take, by the level there.
+fn edge_sure(level: f64, loudest: f64) -> f64 {
+    let under_db = amplitude_to_db(level.max(loudest * 1e-6) / loudest);
+    ((under_db - CUT_THROUGH_DB) / (AS_GOOD_AS_SILENCE_DB - CUT_THROUGH_DB)).clamp(0.0, 1.0)
+}
 
 /// Energy and spectral change together: the rise in level, and how far the spectrum after lies from that before once that rise is taken out.
 fn start_sure(audio: &Audio, energy: &Energy, start: usize, loudest: f64) -> f64 {
     let beside = frames_of_ms(audio.rate_hz, BESIDE_MS).max(64) & !1;
     let after = energy.rms(start, start + beside);
     if start < beside / 2 {
-        // Nothing before it to tell: sure only where the sound grows out of silence.
-        let first = energy.rms(start, start + beside / 16);
-        return if first < loudest * AS_GOOD_AS_SILENCE {
-            1.0
-        } else {
-            0.0
-        };
+        // Nothing before it to tell: sure where the sound grows out of silence.
+        return edge_sure(energy.rms(start, start + beside / 16), loudest);
     }
     let before = energy.rms(start.saturating_sub(beside), start);
     let rise = amplitude_to_db((after.max(1e-7)) / before.max(1e-7));
@@ -233,15 +290,13 @@ fn start_sure(audio: &Audio, energy: &Energy, start: usize, loudest: f64) -> f64
 fn end_sure(energy: &Energy, end: usize, loudest: f64, beyond_doubt: usize) -> f64 {
     let after = energy.frames() - end;
     if after == 0 {
-        let last = energy.rms(end.saturating_sub(beyond_doubt / 4), end);
-        return if last < loudest * AS_GOOD_AS_SILENCE {
-            1.0
-        } else {
-            0.0
-        };
+        return edge_sure(energy.rms(end.saturating_sub(beyond_doubt / 4), end), loudest);
     }
     (after as f64 / beyond_doubt as f64).min(1.0)
 }
+
+/// A start is drawn back no further than this.
+const FURTHEST_BACK_S: f64 = 0.004;
 
 /// The attack's line drawn back to silence, before the end of the window (`hop` long) that begins at `coarse`.
 fn drawn_back(audio: &Audio, coarse: usize, hop: usize, reach: usize, threshold: f64) -> usize {
@@ -266,8 +321,10 @@ fn drawn_back(audio: &Audio, coarse: usize, hop: usize, reach: usize, threshold:
     // A sudden sound may begin anywhere in its window; a slower one has begun before it is over the threshold.
     let latest = (coarse + if attack < hop as f64 { hop } else { 0 }) as f64;
     let margin = f64::from(audio.rate_hz) * 0.0002 + 0.03 * attack;
+    // A line through a swell over half a second says little of its first milliseconds.
+    let furthest = coarse as f64 - f64::from(audio.rate_hz) * FURTHEST_BACK_S;
     let start = (2.0 * low - high).min(latest).max(coarse as f64 - hidden) - margin;
-    start.max(0.0) as usize
+    start.max(furthest).max(0.0) as usize
 }
 
 /// The start that explains the samples best, taken as Gaussian with the floor's variance before it and a level that
@@ -285,18 +342,30 @@ fn most_likely(energy: &Energy, coarse: usize, floor: f64, rate: u32) -> usize {
         .fold(0.0f64, f64::max);
     let noise = floor * floor;
     let middle = (coarse - first) / block;
+    // Before the start all blocks have the floor's variance: their sum is one number for each start.
+    let before: Vec<f64> = std::iter::once(0.0)
+        .chain(power.iter().scan(0.0, |sum, p| {
+            *sum += noise.ln() + p / noise;
+            Some(*sum)
+        }))
+        .collect();
     let mut best = (f64::INFINITY, middle);
     for rise_ms in [0.1, 0.5, 1.0, 2.0, 4.0, 7.0, 12.0, 20.0, 35.0, 55.0, 80.0] {
+        // After it, a variance for every block since.
+        let (mut one_over, mut logs) = (Vec::with_capacity(count), vec![0.0; count + 1]);
+        for n in 0..count {
+            let since = (n as f64 + 0.5) / (rise_ms * 4.0);
+            let variance = noise + (top - noise).max(0.0) * since.clamp(0.0, 1.0).powi(2);
+            one_over.push(1.0 / variance);
+            logs[n + 1] = logs[n] + variance.ln();
+        }
         for start in 0..(middle + 4).min(count) {
-            let cost: f64 = power
+            let fits: f64 = power[start..]
                 .iter()
-                .enumerate()
-                .map(|(n, p)| {
-                    let since = (n as f64 + 0.5 - start as f64) / (rise_ms * 4.0);
-                    let variance = noise + (top - noise).max(0.0) * since.clamp(0.0, 1.0).powi(2);
-                    variance.ln() + p / variance
-                })
+                .zip(&one_over)
+                .map(|(p, over)| p * over)
                 .sum();
+            let cost = before[start] + logs[count - start] + fits;
             if cost < best.0 {
                 best = (cost, start);
             }

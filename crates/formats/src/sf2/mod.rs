@@ -1,0 +1,27 @@
+//! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
+
+mod file;
+mod write;
+
+pub use file::{File, Instrument, Sample, Zone};
+pub use write::write_sf2;
+
+/// Generator numbers (section 8.1.2).
+const LOOP_START: u16 = 2;
+const LOOP_END: u16 = 3;
+const PAN: u16 = 17;
+const ATTACK: u16 = 34;
+const DECAY: u16 = 36;
+const SUSTAIN: u16 = 37;
+const RELEASE: u16 = 38;
+const INSTRUMENT: u16 = 41;
+const KEY_RANGE: u16 = 43;
+const VELOCITY_RANGE: u16 = 44;
+const LOOP_START_COARSE: u16 = 45;
+const ATTENUATION: u16 = 48;
+const LOOP_END_COARSE: u16 = 50;
+const COARSE_TUNE: u16 = 51;
+const FINE_TUNE: u16 = 52;
+const SAMPLE: u16 = 53;
+const SAMPLE_MODES: u16 = 54;
+const ROOT_KEY: u16 = 58;

@@ -1,0 +1,134 @@
+//! Who leads a recording: what a plan and the wish to record it ask of a session.
+
+use super::run::Keep;
+use super::{RunSettings, What};
+use crate::view::InstrumentView;
+use instrument::{Cell, How, PAGE_RIG, Plan};
+use rig::{PlayedNote, Rig};
+use session::{CellJob, HandSession, HandSettings, Lead, LongSession, Session, SessionSettings};
+use std::collections::HashSet;
+
+/// The cells to record: those asked for, else those without a take that is not refused.
+pub(super) fn jobs_of(view: &InstrumentView, settings: &RunSettings) -> Vec<CellJob> {
+    let taken: HashSet<Cell> = view
+        .takes
+        .iter()
+        .filter(|take| take.chosen)
+        .map(|take| take.cell)
+        .collect();
+    let asked: HashSet<Cell> = settings.cells.iter().copied().collect();
+    view.plan
+        .cells()
+        .into_iter()
+        .filter(|cell| {
+            if asked.is_empty() {
+                !taken.contains(cell)
+            } else {
+                asked.contains(cell)
+            }
+        })
+        .filter_map(|cell| {
+            let pass = view.plan.passes.get(usize::from(cell.pass))?;
+            let layer = pass.layers.get(usize::from(cell.layer))?;
+            Some(CellJob {
+                cell,
+                velocity: layer.strike_velocity,
+                hold_ms: pass.hold_ms_at(cell.key),
+                tail_ms: pass.tail_ms,
+                on: pass.sounds_on,
+                controller: pass.controller,
+            })
+        })
+        .collect()
+}
+
+pub(super) fn lead_of(
+    view: &InstrumentView,
+    settings: &RunSettings,
+    jobs: Vec<CellJob>,
+    channels: usize,
+) -> (Box<dyn Lead>, Keep) {
+    let plan = &view.plan;
+    let over_midi = SessionSettings {
+        rate_hz: plan.rate_hz,
+        channels,
+        midi_channel: plan.source.channel - 1,
+        midi_bank: plan.source.bank,
+        midi_program: plan.source.program - 1,
+    };
+    if settings.what == What::Check {
+        // Every cell may have its take: the check tries the middle of the plan all the same.
+        let all = RunSettings {
+            cells: plan.cells(),
+            ..RunSettings::default()
+        };
+        let mut jobs = jobs_of(view, &all);
+        if plan.source.how == How::OverMidi {
+            return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
+        }
+        // The loudest note that is planned.
+        jobs.sort_by_key(|job| std::cmp::Reverse(job.velocity));
+        let hand = hand_settings(view, settings, channels);
+        return (Box::new(HandSession::check_only(hand, jobs)), Keep::Nothing);
+    }
+    match plan.source.how {
+        How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
+        How::LongTake => {
+            let name = format!("{} {}", view.name, chrono_now());
+            // A simulated player knows when the piece is over.
+            let over = (plan.source.rig != PAGE_RIG).then(|| notes_of(plan).1);
+            (Box::new(LongSession::new(channels, over)), Keep::LongTake(name))
+        }
+        How::ByHand => {
+            let hand = hand_settings(view, settings, channels);
+            (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
+        }
+    }
+}
+
+fn hand_settings(view: &InstrumentView, settings: &RunSettings, channels: usize) -> HandSettings {
+    let plan = &view.plan;
+    HandSettings {
+        rate_hz: plan.rate_hz,
+        channels,
+        pitched: plan.kind.pitched(),
+        dies_away: !plan.kind.loops(),
+        hands_free: settings.hands_free,
+        reference_ms: settings.reference_ms,
+        count_in_ms: settings.count_in_ms,
+        heard: view
+            .takes
+            .iter()
+            .filter(|take| take.chosen)
+            .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
+            .collect(),
+    }
+}
+
+/// The plan's notes in frames, and the frame at which the last is over.
+pub(super) fn notes_of(plan: &Plan) -> (Vec<PlayedNote>, u64) {
+    let frame = |ms: u64| ms * u64::from(plan.rate_hz) / 1_000;
+    let notes = work::plan_notes(plan);
+    let end = notes.last().map_or(0, |note| frame(note.end_ms));
+    let played = notes
+        .iter()
+        .map(|note| PlayedNote {
+            on_frame: frame(note.on_ms),
+            off_frame: frame(note.off_ms),
+            key: note.cell.key,
+            velocity: note.velocity,
+        })
+        .collect();
+    (played, end)
+}
+
+/// A simulated player plays the whole plan by heart, with a false start in the middle.
+pub(super) fn perform(rig: &mut Rig, plan: &Plan) {
+    let (notes, _) = notes_of(plan);
+    rig.perform(&notes, &[notes.len() / 2]);
+}
+
+/// Date and time, UTC, to the minute.
+fn chrono_now() -> String {
+    chrono::Utc::now().format("%Y-%m-%d %H:%M").to_string()
+}
