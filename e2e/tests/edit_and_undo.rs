@@ -32,14 +32,15 @@ async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result
         one.named("h2", heading).await?;
         one.picture(name).await?;
         if name == "loop-ferry" {
-            // Its lowest note comes round after its hold is over: the worst of the board, and it stays as it is where evening does not help.
+            // Its lowest note comes round after its hold is over, so its loop stands out: the worst of the board, and it stays as it is where evening does
+            // not help.
             one.driver.action_chain().send_keys("w").perform().await?;
             one.named("h2", "C2").await?;
-            one.named("span", "nothing worth looping").await?;
+            one.named("span", "the seam stands out by").await?;
             one.click("button", "Even and loop").await?;
             one.named("span", "Evened too there is no place worth looping")
                 .await?;
-            one.named("span", "nothing worth looping").await?;
+            one.named("span", "the seam stands out by").await?;
         }
         if name == "trim" {
             let passes = |is: bool| {

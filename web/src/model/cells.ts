@@ -71,9 +71,9 @@ export function centsFromPlan(take: TakeView): number | undefined {
   return pitch ? (pitch.key - take.cell.key) * 100 + pitch.cents : undefined;
 }
 
-/** What the seam of a take's loop is worth, in dB; undefined without a loop, and until it is judged. */
-export function seamOf(take: TakeView): number | undefined {
-  return take.seam?.seam_db ?? undefined;
+/** By how much the seams of a take's loop stand out of its sound, in dB; undefined without a loop, where there is nothing to compare with, and until it is judged. */
+export function standsOut(take: TakeView): number | undefined {
+  return take.seam?.audible_db ?? undefined;
 }
 
 const SOFT = [0x9c, 0xc3, 0xb9];

@@ -59,6 +59,11 @@ export const seconds: Unit = {
 };
 export const semitones: Unit = { show: (v) => `${v} ${v === 1 ? "key" : "keys"}`, parse: (t) => plain(t, /^(keys?|semitones?|st)?$/i), step: 1, fine: 1 };
 
+/** A difference in dB, with its sign. */
+export function signedDb(value: number): string {
+  return `${signed(value, 1)} dB`;
+}
+
 export function db(value: number | null | undefined, digits = 1): string {
   return value == null ? "–" : `${signed(value, digits)} dB`;
 }

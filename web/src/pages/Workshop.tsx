@@ -5,7 +5,7 @@ import { Dialog, DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { answer, api, type InstrumentView, type Plan, type Progress } from "../api/client";
 import { lookAt } from "../api/live";
-import { boardCells, type BoardCell, centsFromPlan, seamOf } from "../model/cells";
+import { boardCells, type BoardCell, cellId, centsFromPlan } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
 import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
 import { Failed, JobBar } from "../parts/JobBar";
@@ -15,10 +15,12 @@ import { paintWave } from "../parts/paint";
 import { Workbench } from "../parts/Workbench";
 import { keyOfLetter, listenToMidi, player, useSound } from "../sound/player";
 import { progressNow, useLive } from "../state/live";
+import { queries } from "../state/client";
+import { usePending } from "../state/pending";
 import { exportsQuery, makingsQuery, instrumentQuery, thumbnailsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 import { ExportBench } from "../steps/Export";
-import { LoopBench, loopPlot } from "../steps/Loop";
+import { LoopBench, loopPlot, standsOutWrongly } from "../steps/Loop";
 import { MapBench, MapBoard } from "../steps/Map";
 import { paintPlan, planPlot } from "../steps/paintPlan";
 import { PlanBench } from "../steps/Plan";
@@ -172,9 +174,8 @@ function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Prog
   }
   const loop = cell.take?.treatment?.loop;
   if (step === "loop" && cell.take && loop && box.height > 8) {
-    const seam = seamOf(cell.take);
     const x = (frame: number) => box.x + 2 + (frame / cell.take!.frames) * (box.width - 4);
-    ctx.fillStyle = seam === undefined || seam <= -20 ? colours.ink : colours.chosenLine;
+    ctx.fillStyle = standsOutWrongly(cell.take) ? colours.chosenLine : colours.ink;
     ctx.fillRect(x(loop.start_frame), box.y + box.height - 4, Math.max(2, x(loop.end_frame) - x(loop.start_frame)), 2.5);
   }
 }
@@ -257,6 +258,7 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
       <span>{taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}</span>
       {view.unmeasured.length > 0 && <Failed jobs={view.unmeasured} what={view.unmeasured.length === 1 ? "A take could not be measured" : `${view.unmeasured.length} takes could not be measured`} />}
       <RunningJob id={view.id} />
+      <Outdated view={view} />
       {progress?.state === "recording" && <span>recording {progress.done + 1} of {progress.total}</span>}
       <span className="grow" />
       {of > 0 && heads < of && <span>loading {heads} of {of}</span>}
@@ -267,9 +269,32 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
   );
 }
 
+/** Takes that an earlier version measured stay as they are until somebody wants them measured again. */
+function Outdated({ view }: { view: InstrumentView }) {
+  const { chosen } = useView();
+  const [pending, begin] = usePending();
+  const jobs = useQuery(makingsQuery(view.id)).data;
+  const busy = jobs?.some((job) => job.kind === "measure_again" && (job.state === "running" || job.state === "waiting"));
+  const all = view.takes.filter((take) => take.outdated);
+  const some = all.filter((take) => take.chosen && chosen.has(cellId(take.cell)));
+  if (all.length === 0 || busy) return null;
+  const wished = some.length > 0 ? some : all;
+  const again = async () => {
+    answer(await api.POST("/api/instruments/{id}/measure-again", { params: { path: { id: view.id } }, body: { takes: wished.map((take) => take.id) } }));
+    await queries.invalidateQueries({ queryKey: ["makings", view.id] });
+  };
+  return (
+    <span className="whitespace-nowrap" data-part="outdated" title="They stay as they are until you want them measured again; Undo brings back what was suggested before">
+      {all.length} measured by an earlier Ladder{" "}
+      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>Measure {some.length > 0 ? `the ${some.length} chosen` : "them"} again</button>
+    </span>
+  );
+}
+
 /** What is being done, and what its being cancelled means. */
 const JOBS: Record<string, { doing: string; cancelled: string }> = {
   make: { doing: "making takes", cancelled: "Cancelled: no take was made." },
+  measure_again: { doing: "measuring again", cancelled: "Cancelled: everything is as it was measured before." },
   loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
   render: { doing: "rendering", cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back." },
 };

@@ -9,8 +9,6 @@ import { useView } from "../state/view";
 /** Until so much of it was seen to be done, and so many seconds have passed, nothing is foretold. */
 const SEEN_SHARE = 0.03;
 const SEEN_S = 1.5;
-/** A job that fails so often is not begun again by itself (`store::jobs`). */
-const MOST_TRIES = 3;
 
 export function JobBar({ job, width, cancelled }: { job: JobView; width: string; cancelled?: string }) {
   const left = useSecondsLeft(job.id, job.share);
@@ -25,7 +23,7 @@ export function JobBar({ job, width, cancelled }: { job: JobView; width: string;
   return (
     <>
       <progress className={`h-2 ${width}`} value={job.share} max={1} aria-label="Done" />
-      {job.tries > 1 && <span className="whitespace-nowrap text-ink3">try {job.tries} of {MOST_TRIES}</span>}
+      {job.tries > 1 && <span className="whitespace-nowrap text-ink3">try {job.tries} of {job.most_tries}</span>}
       {left !== undefined && <span className="num whitespace-nowrap text-ink3">{duration(left)} left</span>}
       <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(cancel)}>Cancel</button>
     </>
@@ -35,8 +33,7 @@ export function JobBar({ job, width, cancelled }: { job: JobView; width: string;
 /** Jobs that ended badly, as one: what went wrong with the first, and all of them once more. */
 export function Failed({ jobs, what }: { jobs: JobView[]; what?: string }) {
   const [pending, begin] = usePending();
-  // What was refused at once is refused again; what failed three times may have been mended meanwhile.
-  const hopeful = jobs.filter((job) => job.tries >= MOST_TRIES);
+  const hopeful = jobs.filter((job) => job.may_try_again);
   const again = async () => {
     for (const job of hopeful) answer(await api.POST("/api/jobs/{id}/again", { params: { path: { id: job.id } } }));
     await queries.invalidateQueries({ queryKey: ["exports"] });

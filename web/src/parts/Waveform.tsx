@@ -134,6 +134,7 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       drawTimes(ctx, first, end, take.rate_hz, width, height, colours.ink3);
       ctx.font = SANS;
       ctx.textBaseline = "middle";
+      const labels: [number, number, number][] = [];
       for (const mark of marks) {
         const at = x(mark.frame);
         if (at < -60 || at > width + 60) continue;
@@ -141,9 +142,13 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         ctx.fillRect(at - 0.75, 0, 1.5, height - 20);
         const wide = ctx.measureText(mark.label).width + 10;
         const left = mark.side === "right" ? at : at - wide;
-        ctx.fillRect(left, 0, wide, 16);
+        // Where it would lie over another's label it stands under it.
+        let row = 0;
+        while (labels.some(([from, to, taken]) => taken === row && left < to && from < left + wide)) row += 1;
+        labels.push([left, left + wide, row]);
+        ctx.fillRect(left, row * 17, wide, 16);
         ctx.fillStyle = colours.raised;
-        ctx.fillText(mark.label, left + 5, 8.5);
+        ctx.fillText(mark.label, left + 5, row * 17 + 8.5);
       }
     },
     [all, right, apart, first, end, marks, heard, tinted, take.rate_hz, dragging, spans],

@@ -2,8 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo, useState } from "react";
 import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
-import { seamOf } from "../model/cells";
-import { db, frames } from "../model/units";
+import { standsOut } from "../model/cells";
+import { db, frames, signedDb } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
@@ -16,21 +16,44 @@ import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
 import { HearButton, velocityOf } from "./Trim";
 
-/** A seam over this is to be checked (bars: median −30 dB, 95 % at −20 dB). */
-const CHECK_DB = -20;
+/** A seam that stands out by more than this is to be checked, by more than that it is wrong. */
+const CHECK_DB = 0;
+const WRONG_DB = 3;
+const STANDS_OUT = "How much more the sound changes at its seam than it does by itself: at 0 dB and under it cannot be told from the sound.";
 /** Half of what the seam view shows. */
 const SEAM_MS = 12;
 
 export const loopPlot: Plot = {
-  title: "seam, dB",
-  low: -60,
-  high: 0,
+  title: "stands out",
+  low: -6,
+  high: 6,
   line: CHECK_DB,
-  value: seamOf,
-  show: (value) => db(value),
-  verdict: (value) => (value > -10 ? 2 : value > CHECK_DB ? 1 : 0),
+  value: standsOut,
+  show: (value) => signedDb(value),
+  verdict: (value) => (value > WRONG_DB ? 2 : value > CHECK_DB ? 1 : 0),
   missing: { what: "loop", says: "nothing worth looping" },
 };
+
+/** Whether the seam of a take's loop is heard. */
+export function standsOutWrongly(take: TakeView): boolean {
+  return (standsOut(take) ?? CHECK_DB) > CHECK_DB;
+}
+
+/** What is told of a place to loop, a column each. */
+const TOLD: { name: string; hint?: string; of: (place: Place, rate: number) => string }[] = [
+  { name: "start s", of: (l, rate) => (l.start_frame / rate).toFixed(3) },
+  { name: "length s", of: (l, rate) => ((l.end_frame - l.start_frame) / rate).toFixed(3) },
+  { name: "out dB", hint: STANDS_OUT, of: (l) => (l.audible_db == null ? "–" : bare(signedDb(l.audible_db))) },
+  { name: "seam", hint: "How unlike its ends are, in dB, before any crossfade", of: (l) => bare(db(l.seam_db, 0)) },
+  { name: "drift", hint: "How far its level at the end lies from that at the start, in dB", of: (l) => l.drift_db.toFixed(1) },
+  { name: "colour", hint: "How far its colour at the end lies from that at the start, in dB", of: (l) => (l.timbre_db ?? 0).toFixed(1) },
+];
+
+type Place = Schemas["LoopCandidate"];
+
+function bare(text: string): string {
+  return text.replace(" dB", "");
+}
 
 type Snap = "free" | "zero" | "likeness";
 type Curve = "fitted" | "linear" | "equal_power";
@@ -111,7 +134,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const byHand = take.correction.loop !== undefined;
   const drift = seam.data?.drift_db ?? 0;
   const others = takes.filter((t) => t.id !== take.id);
-  const place = (loop: { start_frame: number }) => `${(loop.start_frame / take.rate_hz).toFixed(3)} s`;
+  const isHeld = (l: Place) => now?.start_frame === l.start_frame && now.end_frame === l.end_frame;
   const fitted = seam.data?.likeness_percent;
   const curve: Curve = now?.likeness_percent === undefined || now.likeness_percent === fitted || (now.likeness_percent !== 0 && now.likeness_percent !== 100) ? "fitted" : now.likeness_percent === 100 ? "linear" : "equal_power";
   const turns = now?.way === "back_and_forth";
@@ -128,7 +151,7 @@ export function LoopBench({ on }: { on: OnBench }) {
         note={
           !now ? <Badge>{take.missing.includes("loop") ? "nothing worth looping" : "no loop"}</Badge>
           : turns ? null
-          : seam.data?.seam_db != null && seam.data.seam_db > CHECK_DB ? <Badge>seam {db(seam.data.seam_db)}</Badge>
+          : seam.data?.audible_db != null && seam.data.audible_db > CHECK_DB ? <Badge>the seam stands out by {signedDb(seam.data.audible_db)}</Badge>
           : drift > 1 ? <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
           : null
         }
@@ -153,7 +176,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}
             {!now && <p className="px-3 pt-2 text-ink3">{(places?.length ?? 0) > 0 && take.missing.includes("loop") ? "None of the places is a second long, and a pad stands still in a shorter loop. Record it held for longer, even it, or take one all the same." : "There is no loop. Take one of the places beside, or look for one of another length."}</p>}
           </div>
-          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now}>seam {db(seam.data?.seam_db)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
+          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now} title={STANDS_OUT}>{seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)} · `}seam {db(seam.data?.seam_db, 0)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
         </div>
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
@@ -162,11 +185,17 @@ export function LoopBench({ on }: { on: OnBench }) {
           </div>
           <div className="min-h-0 flex-1 overflow-auto">
             <table className="num mt-1 w-full text-[12px]">
-              <thead className="text-left text-ink3"><tr><th className="px-3 font-normal">start</th><th className="font-normal">length</th><th className="font-normal">seam</th><th className="font-normal">drift</th><th className="font-normal" title="How far its colour lies at the end from that at the start">colour</th></tr></thead>
+              <thead className="text-left text-ink3">
+                <tr className="whitespace-nowrap">{TOLD.map(({ name, hint }) => <th key={name} className="pl-3 font-normal last:pr-2" title={hint}>{name}</th>)}</tr>
+              </thead>
               <tbody>
                 {places?.map((l) => (
-                  <tr key={`${l.start_frame}-${l.end_frame}`} className={`cursor-pointer border-t border-line2 ${now?.start_frame === l.start_frame && now.end_frame === l.end_frame ? "bg-act-soft" : "hover:bg-sheet"}`} onClick={() => void keep("take another loop", { ...now, ...plainLoop(l) })}>
-                    <td className="px-3 py-0.5"><button>{place(l)}</button></td><td>{((l.end_frame - l.start_frame) / take.rate_hz).toFixed(3)} s</td><td>{db(l.seam_db, 0)}</td><td>{l.drift_db.toFixed(1)} dB</td><td>{(l.timbre_db ?? 0).toFixed(1)} dB</td>
+                  <tr
+                    key={`${l.start_frame}-${l.end_frame}`}
+                    className={`cursor-pointer border-t border-line2 ${isHeld(l) ? "bg-act-soft" : "hover:bg-sheet"}`}
+                    onClick={() => void keep("take another loop", { ...now, ...plainLoop(l) })}
+                  >
+                    {TOLD.map(({ name, of }, n) => <td key={name} className="py-0.5 pl-3">{n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}</td>)}
                   </tr>
                 ))}
               </tbody>

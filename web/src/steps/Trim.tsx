@@ -31,7 +31,7 @@ export const trimPlot: Plot = {
   verdict: (value, expected, take) => {
     const off = Math.abs(value - (expected ?? value));
     if (off > WRONG_LU || (take?.facts?.clipped_frames ?? 0) > 0) return 2;
-    return off > CHECK_LU || unsure(take?.facts?.start_sure) || unsure(take?.facts?.end_sure) ? 1 : 0;
+    return off > CHECK_LU || unsure(take?.facts?.start_sure) || unsure(take?.facts?.end_sure) || take?.missing.includes("end") || take?.facts?.sound_before ? 1 : 0;
   },
   bothWays: true,
 };
@@ -88,7 +88,9 @@ export function TrimBench({ on }: { on: OnBench }) {
           !facts ? null
           : facts.clipped_frames > 0 ? <Badge wrong>{facts.clipped_frames} frames clipped</Badge>
           : Math.abs(off) > CHECK_LU ? <Badge wrong={Math.abs(off) > WRONG_LU}>{Math.abs(off).toFixed(1)} LU {off > 0 ? "louder" : "quieter"} than its neighbours</Badge>
+          : facts.sound_before ? <Badge>another sound stands before its start, and is left out</Badge>
           : unsure(facts.start_sure) ? <Badge>its start is not sure</Badge>
+          : take.missing.includes("end") ? <Badge>it is cut short: it ends in the midst of its sound</Badge>
           : unsure(facts.end_sure) ? <Badge>its end is not sure</Badge>
           : null
         } />
