@@ -1,7 +1,7 @@
 //! `ladder measure`: the facts of audio files.
 
 use clap::Args;
-use instrument::{Kind, NameHabits, octave_habit, settle};
+use instrument::{Kind, Spelling, octave_habit, settle};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use work::{FileReport, Measured};
@@ -86,7 +86,8 @@ fn measure(path: &Path) -> anyhow::Result<Measured> {
 /// The key that each file's name gives it, in the octaves that most of them sound in.
 fn keys_of(files: &[Measured]) -> Vec<Option<u8>> {
     let names: Vec<String> = files.iter().map(|file| file.name.clone()).collect();
-    let named: Vec<Option<u8>> = settle(&names, NameHabits::default())
+    let named: Vec<Option<u8>> = settle(&names, Spelling::default())
+        .guesses
         .into_iter()
         .map(|guess| guess.key)
         .collect();

@@ -37,7 +37,7 @@ fn all_twenty_nine_piano_notes_are_found_within_half_a_semitone() {
         if name == "C8" {
             continue;
         }
-        let guess = instrument::read_name(&format!("{name}.ogg"), instrument::NameHabits::default());
+        let guess = instrument::read_name(&format!("{name}.ogg"), instrument::Spelling::default());
         let named = f64::from(guess.key.unwrap_or_else(|| panic!("{name} is no note")));
         let heard = facts["key"]
             .as_f64()

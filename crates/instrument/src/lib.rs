@@ -23,7 +23,7 @@ pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, T
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
 pub use file_names::{
-    NameGuess, NameHabits, OctaveHabit, Strength, layers_of, octave_habit, read_name, settle,
+    NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
 pub use making::{Making, missing_from_neighbours};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
@@ -35,9 +35,10 @@ pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanErr
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use spread::{Part, Spread, SpreadTake, spread};
 pub use taking_in::{
-    HeardInFile, MOST_TAKE_S, PlacedFile, kind_of_files, mics_of, plan_with, rung_of, says_of,
+    HeardInFile, MOST_TAKE_S, PlacedFile, contradicts, kind_of_file, kind_of_files, kind_offered,
+    map_of_files, mics_of, plan_with, rung_of, says_of,
 };
 pub use treatment::{
     ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, is_cut_off,
-    suggest, treat,
+    stands_still, suggest, treat,
 };

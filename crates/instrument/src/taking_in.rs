@@ -2,7 +2,8 @@
 
 use crate::names::MiddleC;
 use crate::{
-    Cell, How, Inside, Kind, Layer, NameGuess, PAGE_RIG, Pass, Plan, even_layers, first_plan, key_name,
+    Cell, How, Inside, Kind, Layer, MapSettings, NameGuess, PAGE_RIG, Pass, Plan, even_layers, first_plan,
+    key_name,
 };
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
@@ -27,6 +28,9 @@ pub struct HeardInFile {
     pub inside: Option<Inside>,
     /// The take it went out as.
     pub from_take: Option<u64>,
+    /// Whether it dies away by itself in its first seconds; `None` where nobody listened for that.
+    #[serde(default)]
+    pub dies_away: Option<bool>,
     /// Whether every sample of it is 0.
     #[serde(default)]
     pub silent: bool,
@@ -49,6 +53,19 @@ pub fn kind_of_files(planned: Kind, has_loop: bool, others_have: bool) -> Kind {
     }
 }
 
+/// What files are offered as that are to be one instrument: looped where one brings a loop, struck where most die away by themselves, and else as the
+/// instrument's plan has it.
+pub fn kind_offered(planned: Kind, heard: &[HeardInFile]) -> Kind {
+    let has_loop = |of: &HeardInFile| of.inside.is_some_and(|inside| inside.looped.is_some());
+    let known = heard.iter().filter_map(|of| of.dies_away);
+    let (dying, held) = known.fold((0, 0), |(a, b), dies| if dies { (a + 1, b) } else { (a, b + 1) });
+    match (heard.iter().any(has_loop), planned.loops()) {
+        (true, false) => Kind::Sustained,
+        (false, true) if dying > held => Kind::Struck,
+        _ => planned,
+    }
+}
+
 /// The rung of a file: its name's, moved by the habit; a note without octave in the octave that is heard; else what stands inside or is
 /// heard.
 pub fn rung_of(guess: &NameGuess, heard: &HeardInFile, shift: i16) -> Option<u8> {
@@ -64,35 +81,60 @@ pub fn rung_of(guess: &NameGuess, heard: &HeardInFile, shift: i16) -> Option<u8>
     u8::try_from(key).ok().filter(|key| *key <= 127)
 }
 
+/// In semitones: what lies further from its note is another one.
+const ANOTHER_NOTE: f64 = 0.6;
+
+/// Whether what is heard is another note than that which its name or the file itself gives. That of a chord is not heard as one.
+pub fn contradicts(guess: &NameGuess, heard: &HeardInFile, key: Option<u8>) -> bool {
+    let told =
+        guess.key.is_some() || guess.note.is_some() || heard.inside.is_some_and(|i| i.root_key.is_some());
+    let (Some(key), Some(sounds)) = (key.filter(|_| told && guess.chord.is_none()), heard.sure_key()) else {
+        return false;
+    };
+    let off = f64::from(sounds) + heard.cents.unwrap_or(0.0) / 100.0 - f64::from(key);
+    off.abs() > ANOTHER_NOTE
+}
+
 /// What does not agree between a name, a sound and the rung that follows, in sentences.
 pub fn says_of(guess: &NameGuess, heard: &HeardInFile, key: Option<u8>) -> Vec<String> {
     let name = |key: u8| key_name(key, MiddleC::C4);
+    let named = guess.key.is_some() || guess.note.is_some();
+    let inside = heard.inside.and_then(|inside| inside.root_key);
     let mut says = Vec::new();
     if heard.silent {
         says.push("It is silent: not a sample of it is anything but 0.".to_owned());
     }
     match (key, heard.sure_key()) {
-        (Some(key), Some(sounds)) if key != sounds => says.push(if guess.chord.is_some() {
-            format!("{} is the note of a chord; {} is heard.", name(key), name(sounds))
-        } else if key.abs_diff(sounds) % 12 == 0 {
-            format!("Named {}, heard an octave off: {}.", name(key), name(sounds))
-        } else if key.abs_diff(sounds) > 2 {
-            format!(
-                "Named {}, heard {}: a chord or a phrase, or another note.",
-                name(key),
-                name(sounds)
-            )
-        } else {
-            format!("Named {}, heard {}.", name(key), name(sounds))
-        }),
+        (Some(key), Some(sounds)) if key != sounds => {
+            let (says_it, sounds_as) = (
+                format!("{} {}", if named { "Named" } else { "Its file says" }, name(key)),
+                name(sounds),
+            );
+            says.push(if guess.chord.is_some() {
+                format!("{} is the note of a chord; {sounds_as} is heard.", name(key))
+            } else if key.abs_diff(sounds) % 12 == 0 {
+                let octaves = key.abs_diff(sounds) / 12;
+                let off = if octaves == 1 {
+                    "an octave".to_owned()
+                } else {
+                    format!("{octaves} octaves")
+                };
+                format!("{says_it}, heard {off} off: {sounds_as}.")
+            } else if key.abs_diff(sounds) > 2 {
+                format!("{says_it}, heard {sounds_as}: a chord or a phrase, or another note.")
+            } else {
+                format!("{says_it}, heard {sounds_as}.")
+            });
+        }
         (None, None) => says.push("Neither its name nor its sound tells a note.".to_owned()),
-        (Some(_), None) if guess.key.is_none() && guess.note.is_none() => {
-            says.push("The note stands inside the file.".to_owned());
-        }
-        (Some(_), Some(_)) if guess.key.is_none() && guess.note.is_none() => {
-            says.push("The note is the one heard.".to_owned())
-        }
+        (Some(_), None) if !named => says.push("The note stands inside the file.".to_owned()),
+        (Some(_), Some(_)) if !named => says.push("The note is the one heard.".to_owned()),
         _ => {}
+    }
+    if let (true, Some(key), Some(inside)) = (named, key, inside)
+        && key != inside
+    {
+        says.push(format!("The root inside the file is {}.", name(inside)));
     }
     says
 }
@@ -102,6 +144,9 @@ pub fn says_of(guess: &NameGuess, heard: &HeardInFile, key: Option<u8>) -> Vec<S
 pub struct PlacedFile {
     /// Which file.
     pub file: u64,
+    /// The file of its right side, where it holds the left one alone.
+    #[serde(default)]
+    pub right: Option<u64>,
     /// Its rung.
     pub key: u8,
     /// Its layer, from soft.
@@ -116,6 +161,13 @@ pub struct PlacedFile {
     /// Where it was heard from.
     #[serde(default)]
     pub mic: Option<String>,
+}
+
+impl PlacedFile {
+    /// The files of it.
+    pub fn files(&self) -> impl Iterator<Item = u64> {
+        std::iter::once(self.file).chain(self.right)
+    }
 }
 
 /// The mics of some files, in the order in which they come.
@@ -200,6 +252,41 @@ pub fn plan_with(
     Ok((plan, cells))
 }
 
+/// How takes of files share the keys, where the rule's own habit would leave keys silent: one rung plays on all keys, and no gap is too wide.
+pub fn map_of_files(plan: &Plan) -> Option<MapSettings> {
+    let habit = MapSettings::default();
+    let rungs = |pass: &Pass| match pass.rungs[..] {
+        [_] => (127, 127),
+        _ => (gap(&pass.rungs), 0),
+    };
+    let wanted = plan.passes.iter().map(rungs);
+    let (reach, around) = wanted.fold((0, 0), |(a, b), (c, d)| (a.max(c), b.max(d)));
+    (reach > habit.furthest_stretch_keys).then_some(MapSettings {
+        furthest_stretch_keys: reach,
+        below_keys: habit.below_keys.max(around),
+        above_keys: habit.above_keys.max(around),
+    })
+}
+
+/// The widest stretch down that leaves no key between rungs silent.
+fn gap(rungs: &[u8]) -> u8 {
+    rungs
+        .windows(2)
+        .map(|pair| pair[1] - pair[0] - 1)
+        .max()
+        .unwrap_or(0)
+}
+
+/// What a single file is made: looped where it brings a loop or is held, else struck.
+pub fn kind_of_file(heard: &HeardInFile) -> Kind {
+    let has_loop = heard.inside.is_some_and(|inside| inside.looped.is_some());
+    if has_loop || heard.dies_away == Some(false) {
+        Kind::Sustained
+    } else {
+        Kind::Struck
+    }
+}
+
 /// Layers of these names. Names that are velocities (`v64`) are struck with them.
 fn layers_named(names: &[String], count: usize) -> Vec<Layer> {
     let mut layers = even_layers(count);
@@ -229,6 +316,7 @@ mod tests {
     fn placed(file: u64, key: u8, layer: u16, round_robin: u16, key_up: bool) -> PlacedFile {
         PlacedFile {
             file,
+            right: None,
             key,
             layer,
             round_robin,
@@ -266,11 +354,55 @@ mod tests {
     }
 
     #[test]
+    fn files_leave_no_key_silent_between_them() {
+        let map_of = |rungs: &[u8]| {
+            let files: Vec<PlacedFile> = rungs.iter().map(|&key| placed(1, key, 0, 0, false)).collect();
+            map_of_files(&plan_with(None, Kind::Struck, &[], &files, &[], FORM).unwrap().0)
+        };
+        assert_eq!(map_of(&[48, 60]), None);
+        assert_eq!(map_of(&[36, 60]).unwrap().furthest_stretch_keys, 23);
+        let one = map_of(&[60]).unwrap();
+        assert_eq!((one.below_keys, one.above_keys), (127, 127));
+    }
+
+    #[test]
     fn loops_inside_files_tell_what_they_are() {
         assert_eq!(kind_of_files(Kind::Drum, true, true), Kind::Sustained);
         assert_eq!(kind_of_files(Kind::Pad, true, true), Kind::Pad);
         assert_eq!(kind_of_files(Kind::Pad, false, true), Kind::Struck);
         assert_eq!(kind_of_files(Kind::Voice, false, false), Kind::Voice);
+        let heard = |dies, looped| HeardInFile {
+            dies_away: Some(dies),
+            inside: Some(Inside {
+                looped,
+                ..Inside::default()
+            }),
+            ..HeardInFile::default()
+        };
+        let looped = Some(crate::InsideLoop {
+            start_frame: 10,
+            end_frame: 20,
+        });
+        let (dying, held) = (heard(true, None), heard(false, None));
+        let two_of_three = [dying.clone(), held.clone(), dying.clone()];
+        assert_eq!(kind_offered(Kind::Pad, &two_of_three), Kind::Struck);
+        assert_eq!(kind_offered(Kind::Plucked, &two_of_three), Kind::Plucked);
+        assert_eq!(
+            kind_offered(Kind::Pad, &[held.clone(), held.clone(), dying.clone()]),
+            Kind::Pad
+        );
+        assert_eq!(
+            kind_offered(Kind::Struck, &[heard(true, looped), dying.clone()]),
+            Kind::Sustained
+        );
+        assert_eq!(
+            [
+                kind_of_file(&dying),
+                kind_of_file(&held),
+                kind_of_file(&heard(true, looped))
+            ],
+            [Kind::Struck, Kind::Sustained, Kind::Sustained]
+        );
     }
 
     #[test]
@@ -310,5 +442,41 @@ mod tests {
         assert_eq!(rung_of(&guess(None, None), &heard(50), 12), Some(50));
         assert_eq!(rung_of(&guess(None, None), &HeardInFile::default(), 0), None);
         assert!(says_of(&guess(Some(60), None), &heard(66), Some(60))[0].contains("chord or a phrase"));
+        assert!(says_of(&guess(Some(36), None), &heard(60), Some(36))[0].contains("2 octaves off"));
+    }
+
+    #[test]
+    fn a_note_that_is_another_one_is_told_from_one_that_is_out_of_tune() {
+        let named = NameGuess {
+            key: Some(60),
+            ..NameGuess::default()
+        };
+        let heard = |key, cents| HeardInFile {
+            key: Some(key),
+            cents: Some(cents),
+            confidence: 0.9,
+            ..HeardInFile::default()
+        };
+        assert!(!contradicts(&named, &heard(61, -45.0), Some(60)));
+        assert!(contradicts(&named, &heard(61, 10.0), Some(60)));
+        assert!(contradicts(&named, &heard(48, 0.0), Some(60)));
+        // Nothing told a note but the sound itself; and a chord is none.
+        assert!(!contradicts(&NameGuess::default(), &heard(61, 10.0), Some(60)));
+        let chord = NameGuess {
+            chord: Some("m7".to_owned()),
+            ..named
+        };
+        assert!(!contradicts(&chord, &heard(64, 0.0), Some(60)));
+        // What stands inside a file is told like a name.
+        let inside = HeardInFile {
+            inside: Some(Inside {
+                root_key: Some(60),
+                ..Inside::default()
+            }),
+            ..heard(62, 0.0)
+        };
+        assert!(contradicts(&NameGuess::default(), &inside, Some(60)));
+        let says = says_of(&NameGuess::default(), &inside, Some(60));
+        assert_eq!(says, ["Its file says C4, heard D4."]);
     }
 }

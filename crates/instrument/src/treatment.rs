@@ -263,13 +263,17 @@ pub fn is_cut_off(facts: &Measurement, frames: u64) -> bool {
     facts.version >= CUT_OFF_SINCE && facts.end_frame as u64 >= frames && sure < CUT_OFF_SURE
 }
 
-/// The best place to loop a sound of a kind. A pad in a short loop stands still, which is no pad any more: better none, and its maker is told.
+/// The best place to loop a sound of a kind. A pad in a short loop stands still: one of a second and more is taken where there is one.
 pub fn best_loop(kind: Kind, rate_hz: u32, places: &[LoopCandidate]) -> Option<&LoopCandidate> {
-    let shortest_s = if kind == Kind::Pad { LIVELY_S } else { 0.0 };
-    let long_enough = |place: &&LoopCandidate| {
-        (place.end_frame - place.start_frame) as f64 >= shortest_s * f64::from(rate_hz)
-    };
-    places.iter().filter(|_| kind.loops()).find(long_enough)
+    let seconds = |place: &LoopCandidate| (place.end_frame - place.start_frame) as f64 / f64::from(rate_hz);
+    let places = places.iter().filter(|_| kind.loops());
+    let long_enough = |place: &&LoopCandidate| !stands_still(kind, seconds(place));
+    places.clone().find(long_enough).or_else(|| places.clone().next())
+}
+
+/// Whether a sound of a kind stands still in a loop of so many seconds, where it should move.
+pub fn stands_still(kind: Kind, seconds: f64) -> bool {
+    kind == Kind::Pad && seconds < LIVELY_S
 }
 
 /// Lays what the user said of a take of a cell's `key` over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
@@ -430,7 +434,7 @@ mod tests {
     }
 
     #[test]
-    fn a_pad_gets_a_loop_of_seconds_or_none() {
+    fn a_pad_gets_a_loop_of_seconds_where_there_is_one() {
         let mut facts = facts(57, 0.0);
         let first = *facts.loops.first().expect("a steady tone has loops");
         let of = |seconds: usize| LoopCandidate {
@@ -447,7 +451,7 @@ mod tests {
         assert_eq!(length(Kind::Struck), None);
         facts.loops.truncate(2);
         let short = suggest(Kind::Pad, 57, 48_000, 96_000, &facts, None);
-        assert_eq!(short.looped, None);
+        assert_eq!(short.looped.map(|l| l.end_frame - l.start_frame), Some(12_000));
     }
 
     #[test]

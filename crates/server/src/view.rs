@@ -322,15 +322,14 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
             }
             let pass = plan.passes.get(usize::from(take.cell.pass));
             let missing = measurement.zip(pass).map(|(facts, pass)| {
-                let looped = treatment.as_ref().is_some_and(|t| t.looped.is_some());
                 missing(
                     plan.kind,
                     pass.sounds_on,
                     facts,
-                    take.frames,
+                    (take.form.rate_hz, take.frames),
                     &take.origin,
                     &correction,
-                    looped,
+                    treatment.as_ref(),
                 )
             });
             TakeView {

@@ -5,8 +5,8 @@ use crate::instruments::{FormColumns, add_takes, create, form_of, last_id, lock}
 use crate::schema::{recordings, waiting_files};
 use crate::{NewTake, Recording, RecordingForm, Store};
 use diesel::prelude::*;
-use diesel_async::RunQueryDsl;
-use instrument::{Fact, Plan, Said, Target};
+use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+use instrument::{Fact, MapSettings, Plan, Said, Target};
 use serde_json::{Value, json};
 
 /// A file that waits.
@@ -46,6 +46,8 @@ pub struct TakenIn {
     pub plan: Plan,
     /// The plan that it was made from: where it is another one by now, nothing is taken in.
     pub from_plan: Plan,
+    /// How they share the keys, where that is not left to the rule.
+    pub map: Option<MapSettings>,
     /// Their takes.
     pub takes: Vec<NewTake>,
     /// The files that wait no longer.
@@ -170,9 +172,8 @@ impl Store {
                 let plan = serde_json::to_value(&taken.plan)?;
                 let into = match &taken.name {
                     Some(name) => {
-                        let id = create(connection, name, &plan.to_string()).await?;
-                        told.add(id, "instrument", json!({}));
-                        lock(connection, id).await?;
+                        let (id, of_it) = make(connection, name, &plan, taken.map).await?;
+                        told.extend(of_it);
                         id
                     }
                     None => {
@@ -184,10 +185,10 @@ impl Store {
                                 "The plan was changed meanwhile: look at the list again.",
                             ));
                         }
-                        let wish = (Target::Instrument, Fact::Plan, Said::Value(plan));
+                        let mut wishes = vec![(Target::Instrument, Fact::Plan, Said::Value(plan))];
+                        wishes.extend(taken.map.map(laid_out).transpose()?);
                         told.extend(
-                            crate::changes::change(connection, instrument, "take files in", vec![wish])
-                                .await?,
+                            crate::changes::change(connection, instrument, "take files in", wishes).await?,
                         );
                         instrument
                     }
@@ -200,4 +201,50 @@ impl Store {
         })
         .await
     }
+
+    /// Makes an instrument of takes that are there, at once.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn make_of(
+        &self,
+        name: &str,
+        plan: &Plan,
+        map: Option<MapSettings>,
+        takes: &[NewTake],
+    ) -> anyhow::Result<u64> {
+        let plan = serde_json::to_value(plan)?;
+        self.write(async |connection| {
+            let (id, mut told) = make(connection, name, &plan, map).await?;
+            let (_, of_takes) = add_takes(connection, id, takes).await?;
+            told.extend(of_takes);
+            Ok((id, told))
+        })
+        .await
+    }
+}
+
+fn laid_out(map: MapSettings) -> anyhow::Result<(Target, Fact, Said)> {
+    Ok((
+        Target::Instrument,
+        Fact::Map,
+        Said::Value(serde_json::to_value(map)?),
+    ))
+}
+
+/// A new instrument, locked.
+async fn make(
+    connection: &mut AsyncMysqlConnection,
+    name: &str,
+    plan: &Value,
+    map: Option<MapSettings>,
+) -> anyhow::Result<(u64, Told)> {
+    let id = create(connection, name, &plan.to_string()).await?;
+    lock(connection, id).await?;
+    let mut told = Told::of(id, "instrument", json!({}));
+    if let Some(map) = map {
+        let wishes = vec![laid_out(map)?];
+        told.extend(crate::changes::change(connection, id, "lay files over the keys", wishes).await?);
+    }
+    Ok((id, told))
 }

@@ -1,14 +1,16 @@
 // All instruments.
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
-import { useCallback, useMemo, useState } from "react";
-import type { Card } from "../api/client";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { type DragEvent, useCallback, useMemo, useState } from "react";
+import { answer, api, type Card } from "../api/client";
 import { Canvas, type Surface } from "../parts/canvas";
 import { layerColour } from "../model/cells";
 import { Brand } from "../parts/Brand";
 import { Choice } from "../parts/Choice";
 import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
+import { audioAmong, filesOf, send, useSending } from "../state/sending";
+import { sayError } from "../state/view";
 
 type Order = "newest" | "name" | "kind" | "undone";
 
@@ -18,6 +20,7 @@ export function Shelf() {
   const [kind, setKind] = useState("all");
   const [tag, setTag] = useState("all");
   const [order, setOrder] = useState<Order>("newest");
+  const files = useFilesForShelf();
   const all = shelf.data ?? [];
   const tags = useMemo(() => [...new Set(all.flatMap((card) => card.tags))].sort(), [all]);
   const cards = useMemo(() => {
@@ -36,11 +39,14 @@ export function Shelf() {
     return all.filter(fits).sort(by[order]);
   }, [all, words, kind, tag, order]);
   return (
-    <div className="flex h-full flex-col">
-      <header className="flex h-[52px] items-center justify-between border-b border-line bg-sheet px-4">
+    <div className="relative flex h-full flex-col" {...files.target}>
+      <header className="flex h-[52px] items-center gap-2 border-b border-line bg-sheet px-4">
         <Brand />
+        <div className="grow" />
+        <label className="button cursor-pointer" title="One file plays on all keys at once; several become an instrument together">Bring files…<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" data-part="files" onChange={(event) => files.begin([...(event.target.files ?? [])])} /></label>
         <Link to="/new" className="button act">New instrument</Link>
       </header>
+      {files.note}
       <main className="min-h-0 flex-1 overflow-y-auto p-6">
         <div className="mb-4 flex flex-wrap items-end gap-3">
           <h1 className="mr-auto text-[17px] font-semibold">Shelf</h1>
@@ -57,7 +63,7 @@ export function Shelf() {
         {shelf.isError && <p className="text-mark">{shelf.error.message}</p>}
         {shelf.data?.length === 0 && (
           <div className="card max-w-lg p-6">
-            <p className="mb-3">This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often.</p>
+            <p className="mb-3">This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often. Or drop files here that you have: one plays on all keys at once, a folder becomes an instrument.</p>
             <Link to="/new" className="button act">New instrument</Link>
           </div>
         )}
@@ -70,7 +76,7 @@ export function Shelf() {
                   <p className="text-[15px] font-semibold">{card.name}</p>
                   {card.tags.length > 0 && <p className="truncate text-[12px] text-ink3">{card.tags.join(" · ")}</p>}
                   <p className="text-ink3">
-                    {card.taken < card.cells ? `${card.taken} of ${card.cells} cells recorded` : card.measured < card.cells ? `${card.measured} of ${card.cells} takes measured` : `${card.cells} takes · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
+                    {card.taken < card.cells ? `${card.taken} of ${card.cells} cells recorded` : card.measured < card.cells ? `${card.measured} of ${card.cells} takes measured` : `${card.cells} ${card.cells === 1 ? "take" : "takes"} · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
                   </p>
                 </div>
               </Link>
@@ -80,6 +86,45 @@ export function Shelf() {
       </main>
     </div>
   );
+}
+
+/** Files that are dropped on the shelf: one plays on all keys at once, several are gone through together. */
+function useFilesForShelf() {
+  const [over, setOver] = useState(false);
+  const [one, setOne] = useState<string | undefined>();
+  const { going, refused, bring, stop } = useSending();
+  const navigate = useNavigate();
+  const make = async (files: File[]) => {
+    const audio = audioAmong(files);
+    if (audio.length === 0) throw new Error("None of these is an audio file that can be read: WAV, AIFF, FLAC, Ogg Vorbis and MP3 can.");
+    const go = (id: number, step: string) => navigate({ to: "/instruments/$id/$step", params: { id: String(id), step } });
+    const [file] = audio;
+    if (audio.length === 1 && file) {
+      setOne(file.name);
+      const { id } = await send(`/api/files?name=${encodeURIComponent(file.name)}`, file, () => undefined, {}).finally(() => setOne(undefined));
+      return go(id, "map");
+    }
+    const { plan } = answer(await api.GET("/api/plan/offer", { params: { query: { kind: "sustained", how: "files", rig: "page" } } }));
+    const { id } = answer(await api.POST("/api/instruments", { body: { name: "New instrument", plan } }));
+    const aside = await bring(id, audio);
+    if (aside.length > 0) sayError(new Error(aside.slice(0, 3).join(" ")));
+    return go(id, "record");
+  };
+  const begin = (files: File[] | Promise<File[]>) => void Promise.resolve(files).then(make).catch(sayError);
+  const target = {
+    onDragOver: (event: DragEvent) => { event.preventDefault(); setOver(true); },
+    onDragLeave: (event: DragEvent) => { if (event.currentTarget === event.target) setOver(false); },
+    onDrop: (event: DragEvent) => { event.preventDefault(); setOver(false); begin(filesOf(event.dataTransfer.items)); },
+  };
+  const note = (
+    <>
+      {over && <div className="pointer-events-none absolute inset-3 z-10 flex items-center justify-center rounded-xl border-2 border-dashed border-act bg-act-soft/80 text-[15px]" data-part="drop">One file plays on all keys at once; several, or a folder, become an instrument together.</div>}
+      {one && <p className="border-b border-line bg-sheet px-6 py-2 text-ink2" role="status">Reading «{one}»…</p>}
+      {going && <div className="flex items-center gap-3 border-b border-line bg-sheet px-6 py-2" role="status"><span className="num">{going.done} of {going.of} files</span><progress className="h-2 flex-1" value={going.done} max={going.of} /><button className="button !py-0.5" onClick={stop}>Cancel</button></div>}
+      {refused.length > 0 && <ul role="alert" className="border-b border-line bg-sheet px-6 py-2 text-warn">{refused.slice(0, 5).map((line) => <li key={line}>{line}</li>)}</ul>}
+    </>
+  );
+  return { target, note, begin };
 }
 
 /** The instrument's real regions, low keys at the bottom, soft to loud rightward. */
@@ -95,7 +140,8 @@ function SmallLadder({ card }: { card: Card }) {
         const x = 24 + ((region.low_velocity - 1) / 127) * (width - 48);
         const wide = ((region.high_velocity - region.low_velocity + 1) / 127) * (width - 48);
         ctx.fillStyle = layerColour(Math.min(64, Math.max(0, (region.low_velocity + region.high_velocity) / 2 - 32)), 65);
-        ctx.fillRect(x, y(region.high_key), wide - 2, (region.high_key - region.low_key + 1) * lane - 1.5);
+        const [low, high] = [Math.max(from, region.low_key), Math.min(to, region.high_key)];
+        ctx.fillRect(x, y(high), wide - 2, (high - low + 1) * lane - 1.5);
       }
       ctx.fillStyle = colours.line;
       ctx.fillRect(16, 8, 1.5, height - 16);

@@ -7,30 +7,13 @@ import { Choice } from "../parts/Choice";
 import { Failed, JobBar } from "../parts/JobBar";
 import { importsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
+import { send } from "../state/sending";
 import { sayError } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
 import { beginRun, tell } from "./run";
 import { Slices } from "./Slices";
 
 export type LongTake = Schemas["LongTakeView"];
-
-/** Sends a file, telling how far it is; the server reads it as it comes. */
-export function send(url: string, file: File, share: (share: number) => void, cancel: { request?: XMLHttpRequest }): Promise<void> {
-  return new Promise((done, failed) => {
-    const request = new XMLHttpRequest();
-    cancel.request = request;
-    request.upload.onprogress = (event) => share(event.lengthComputable ? event.loaded / event.total : 0);
-    request.onload = () => {
-      if (request.status < 300) return done();
-      const detail = (() => { try { return (JSON.parse(request.responseText) as { detail?: string }).detail; } catch { return undefined; } })();
-      failed(new Error(detail ?? `«${file.name}» could not be read.`));
-    };
-    request.onerror = () => failed(new Error(`The line broke while «${file.name}» was sent; what was kept before is safe. Try again.`));
-    request.onabort = () => failed(new Error(`«${file.name}» was not sent: cancelled.`));
-    request.open("POST", url);
-    request.send(file);
-  });
-}
 
 export function LongTakes({ view, progress }: RecordProps) {
   const [which, setWhich] = useState<string>("");

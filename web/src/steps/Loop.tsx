@@ -30,7 +30,7 @@ export const loopPlot: Plot = {
   line: CHECK_DB,
   value: standsOut,
   show: (value) => signedDb(value),
-  verdict: (value) => (value > WRONG_DB ? 2 : value > CHECK_DB ? 1 : 0),
+  verdict: (value, _, take) => (value > WRONG_DB ? 2 : value > CHECK_DB || take?.missing.includes("loop_length") ? 1 : 0),
   missing: { what: "loop", says: "nothing worth looping" },
 };
 
@@ -152,6 +152,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           !now ? <Badge>{take.missing.includes("loop") ? "nothing worth looping" : "no loop"}</Badge>
           : turns ? null
           : seam.data?.audible_db != null && seam.data.audible_db > CHECK_DB ? <Badge>the seam stands out by {signedDb(seam.data.audible_db)}</Badge>
+          : take.missing.includes("loop_length") ? <Badge>under a second: a pad stands still in it</Badge>
           : drift > 1 ? <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
           : null
         }
@@ -174,7 +175,7 @@ export function LoopBench({ on }: { on: OnBench }) {
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span></div>
           <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}
-            {!now && <p className="px-3 pt-2 text-ink3">{(places?.length ?? 0) > 0 && take.missing.includes("loop") ? "None of the places is a second long, and a pad stands still in a shorter loop. Record it held for longer, even it, or take one all the same." : "There is no loop. Take one of the places beside, or look for one of another length."}</p>}
+            {!now && <p className="px-3 pt-2 text-ink3">There is no loop. Take one of the places beside, or look for one of another length.</p>}
           </div>
           <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now} title={STANDS_OUT}>{seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)} · `}seam {db(seam.data?.seam_db, 0)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
         </div>

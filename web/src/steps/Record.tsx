@@ -12,7 +12,8 @@ import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
 import { Files } from "./Files";
 import { ByHand } from "./Hand";
-import { LongTakes, send } from "./LongTakes";
+import { send } from "../state/sending";
+import { LongTakes } from "./LongTakes";
 import { RigCard } from "./Rig";
 import { beginRun, beginThrough, type Order, tell } from "./run";
 

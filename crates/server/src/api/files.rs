@@ -12,11 +12,11 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use futures::StreamExt;
 use instrument::{
-    HeardInFile, Inside, InsideLoop, Kind, MOST_TAKE_S, NameGuess, NameHabits, OctaveHabit, Strength,
-    kind_of_files, layers_of, octave_habit, rung_of, says_of, settle,
+    HeardInFile, Inside, InsideLoop, Kind, MOST_TAKE_S, NameGuess, OctaveHabit, Settled, Spelling, Strength,
+    contradicts, kind_of_files, kind_offered, layers_of, octave_habit, rung_of, says_of, settle,
 };
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use store::{Recording, WaitingRow};
 use tokio::io::AsyncWriteExt;
 use utoipa::{IntoParams, ToSchema};
@@ -86,17 +86,18 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
             }
             Ok(())
         })?;
-        let pitch = form.and_then(|form| {
-            signal::measure_pitch(&signal::Audio::from_interleaved(
-                form.rate_hz,
-                usize::from(form.channels),
-                &start,
-            ))
+        let start = form
+            .map(|form| signal::Audio::from_interleaved(form.rate_hz, usize::from(form.channels), &start));
+        let pitch = start.as_ref().and_then(signal::measure_pitch);
+        let dies_away = start.as_ref().and_then(|start| {
+            let bounds = signal::sound_bounds(start)?;
+            Some(signal::dies_away(start, bounds.start_frame, bounds.end_frame))
         });
         let heard = HeardInFile {
             key: pitch.map(|p| p.key),
             cents: pitch.map(|p| p.cents),
             confidence: pitch.map_or(0.0, |p| p.confidence),
+            dies_away,
             silent: loudest == 0.0,
             ..inside
         };
@@ -151,9 +152,10 @@ pub(super) async fn bring_file(
 #[derive(Debug, Deserialize, IntoParams)]
 #[into_params(parameter_in = Query)]
 pub(super) struct Habits {
-    /// H is B.
+    /// How notes are spelt.
     #[serde(default)]
-    german: bool,
+    #[param(inline)]
+    spelling: Spelling,
     /// Keys added to what the names say; decided by what is heard where it is left out.
     shift_keys: Option<i16>,
 }
@@ -165,6 +167,8 @@ pub(super) struct FileRow {
     id: u64,
     /// As it was named.
     name: String,
+    /// The file that holds its right side, where this one holds the left alone.
+    right: Option<RightSide>,
     /// Frames per second.
     rate_hz: u32,
     /// Channels.
@@ -183,6 +187,17 @@ pub(super) struct FileRow {
     heard: HeardInFile,
     /// What does not agree.
     says: Vec<String>,
+    /// Whether what is heard is another note than its name or the file itself tells.
+    contradicts: bool,
+}
+
+/// The other file of a stereo recording in two.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct RightSide {
+    /// Its number.
+    id: u64,
+    /// As it was named.
+    name: String,
 }
 
 /// All files that wait.
@@ -192,6 +207,8 @@ pub(super) struct FilesView {
     files: Vec<FileRow>,
     /// Names of the layers found, soft to loud.
     layers: Vec<String>,
+    /// What they are offered as together.
+    kind: Kind,
     /// How middle C is written, as far as what is heard tells.
     octave: Option<OctaveHabit>,
     /// The same as a sentence.
@@ -213,20 +230,15 @@ pub(super) async fn list_files(
 ) -> Result<Json<FilesView>, Problem> {
     let rows = app.store.waiting(id).await?;
     let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
-    let guesses = settle(
-        &names,
-        NameHabits {
-            german: habits.german,
-        },
-    );
+    let Settled { guesses, pairs } = settle(&names, habits.spelling);
     let heard: Vec<HeardInFile> = rows.iter().map(heard_of).collect();
-    let pairs: Vec<(u8, u8)> = guesses
+    let named_and_heard: Vec<(u8, u8)> = guesses
         .iter()
         .zip(&heard)
         .filter(|(_, heard)| heard.sure_key().is_some())
         .filter_map(|(guess, heard)| Some((guess.key?, heard.key?)))
         .collect();
-    let octave = octave_habit(&pairs);
+    let octave = octave_habit(&named_and_heard);
     let shift = habits.shift_keys.or(octave.map(|o| o.shift_keys)).unwrap_or(0);
     let strengths = layers_of(&guesses);
     let planned = plan_of(&app.store, id)
@@ -235,51 +247,58 @@ pub(super) async fn list_files(
         .kind;
     let stems = stems_of(planned, &guesses, &heard);
     let octave_says = match octave {
-        Some(o) if o.shift_keys == 12 => format!(
-            "Middle C is written C3 in these names: {} of {} heard say so.",
-            o.agree, o.heard
-        ),
-        Some(o) if o.shift_keys == 0 => format!(
-            "Middle C is written C4 in these names: {} of {} heard say so.",
-            o.agree, o.heard
-        ),
-        Some(o) => format!(
-            "These names lie {} keys off what is heard in {} of {}.",
-            o.shift_keys, o.agree, o.heard
+        Some(OctaveHabit {
+            shift_keys,
+            agree,
+            heard,
+        }) => format!(
+            "Middle C is written C{} in these names: {agree} of {heard} heard say so.",
+            4 - shift_keys / 12
         ),
         None if guesses.iter().any(|guess| guess.key.is_some()) => {
             "What is heard does not tell how middle C is written: C4 is assumed.".to_owned()
         }
         None => String::new(),
     };
+    let rights: BTreeMap<usize, usize> = pairs.iter().copied().collect();
+    let right_ones: BTreeSet<usize> = rights.values().copied().collect();
     let files = rows
-        .into_iter()
+        .iter()
         .zip(guesses)
-        .zip(heard)
-        .map(|((row, guess), heard)| {
-            let key = rung_of(&guess, &heard, shift);
+        .zip(&heard)
+        .enumerate()
+        .filter(|(n, _)| !right_ones.contains(n))
+        .map(|(n, ((row, guess), heard))| {
+            let right = rights.get(&n).map(|&right| &rows[right]);
+            let key = rung_of(&guess, heard, shift);
             let layer = guess
                 .strength
                 .as_ref()
                 .and_then(|s| strengths.iter().position(|known| known == s));
             FileRow {
                 id: row.id,
-                name: row.name,
+                name: row.name.clone(),
+                right: right.map(|right| RightSide {
+                    id: right.id,
+                    name: right.name.clone(),
+                }),
                 rate_hz: row.form.rate_hz,
-                channels: row.form.channels,
-                frames: row.frames,
-                says: says_of(&guess, &heard, key),
+                channels: if right.is_some() { 2 } else { row.form.channels },
+                frames: right.map_or(0, |right| right.frames).max(row.frames),
+                says: says_of(&guess, heard, key),
+                contradicts: contradicts(&guess, heard, key),
                 key,
                 layer: layer.unwrap_or(0) as u16,
                 round_robin: guess.round_robin.map_or(0, |n| n.saturating_sub(1).min(63)) as u16,
                 guess,
-                heard,
+                heard: heard.clone(),
             }
         })
         .collect();
     Ok(Json(FilesView {
         files,
         layers: strengths.iter().map(layer_name).collect(),
+        kind: kind_offered(planned, &heard),
         octave,
         octave_says,
         stems,

@@ -90,6 +90,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(long_takes::slices_to_takes))
         .routes(routes!(files::list_files, files::bring_file))
         .routes(routes!(taking_in::take_files_in))
+        .routes(routes!(taking_in::instrument_of_file))
+        .routes(routes!(taking_in::waiting_audio))
         .routes(routes!(files::forget_files))
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))

@@ -1,18 +1,25 @@
 //! Files that wait become takes: of this instrument, or of new ones.
 
 use super::Created;
-use super::files::heard_of;
+use super::files::{Brought, brought, heard_of};
+use super::long_takes::FileName;
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;
 use crate::view::view_of;
 use axum::Json;
-use axum::extract::{Path, State};
-use instrument::{Inside, Kind, Origin, PlacedFile, key_name, mics_of, plan_with};
+use axum::body::Body;
+use axum::extract::{Path, Query, State};
+use axum::http::{StatusCode, header};
+use axum::response::IntoResponse;
+use instrument::{
+    Inside, Kind, NameGuess, Origin, PlacedFile, Spelling, key_name, kind_of_file, map_of_files, mics_of,
+    plan_with, read_name, rung_of,
+};
 use serde::Deserialize;
 use std::collections::BTreeMap;
 use store::{NewTake, Recording, TakenIn, WaitingRow};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 
 /// Files that become one instrument.
 #[derive(Debug, Clone, Deserialize, ToSchema)]
@@ -52,26 +59,17 @@ pub(super) async fn take_files_in(
         if wish.files.is_empty() {
             continue;
         }
-        let rows: Vec<&WaitingRow> = wish
-            .files
-            .iter()
-            .map(|placed| waiting.get(&placed.file))
-            .collect::<Option<_>>()
-            .ok_or_else(|| Problem::refused("A file was taken in meanwhile: look at the list again."))?;
+        let gone = |id: u64| !waiting.contains_key(&id);
+        if wish.files.iter().flat_map(PlacedFile::files).any(gone) {
+            return Err(Problem::refused(
+                "A file was taken in meanwhile: look at the list again.",
+            ));
+        }
         let fresh = wish.name.is_some() || here.takes.is_empty();
         let kind = wish.kind.unwrap_or(here.plan.kind);
         let base = (!fresh).then(|| here.plan.clone());
         let mics = mics_of(&wish.files);
-        let (together, audio) = if mics.len() > 1 {
-            one_of_each_place(&app, &wish.files, &rows, &mics).await?
-        } else {
-            let whole = |row: &&WaitingRow| Sound {
-                recording: row.recording(),
-                name: row.name.clone(),
-                inside: heard_of(row).inside,
-            };
-            (wish.files.clone(), rows.iter().map(whole).collect())
-        };
+        let (together, audio) = sounds_of(&app, &wish.files, &waiting, &mics).await?;
         let (plan, cells) = plan_with(
             base,
             kind,
@@ -99,14 +97,101 @@ pub(super) async fn take_files_in(
             .collect();
         taken.push(TakenIn {
             name,
-            plan,
             from_plan: here.plan.clone(),
+            map: fresh.then(|| map_of_files(&plan)).flatten(),
+            plan,
             takes,
-            files: wish.files.iter().map(|placed| placed.file).collect(),
+            files: wish.files.iter().flat_map(PlacedFile::files).collect(),
         });
     }
     let made = app.store.take_in(id, &taken).await?;
     Ok(Json(made.into_iter().map(|id| Created { id }).collect()))
+}
+
+/// Brings one file as an instrument of its own, which plays on all keys.
+#[utoipa::path(post, path = "/api/files", params(FileName), request_body(content = Vec<u8>, content_type = "application/octet-stream"), responses((status = 201, body = Created), (status = 422, body = Problem)))]
+pub(super) async fn instrument_of_file(
+    State(app): State<App>,
+    Query(FileName { name }): Query<FileName>,
+    body: Body,
+) -> Result<(StatusCode, Json<Created>), Problem> {
+    let file = name.rsplit(['/', '\\']).next().unwrap_or(&name);
+    let called: String = file
+        .rsplit_once('.')
+        .map_or(file, |(stem, _)| stem)
+        .chars()
+        .take(120)
+        .collect();
+    let called = super::checked_name(&called, "A file")?;
+    let Brought { recording, heard } = brought(&app, file, body).await?;
+    let guess = read_name(file, Spelling::default());
+    // A note that is both named and heard is that one; a name alone may be a word.
+    let key = rung_of(&NameGuess::default(), &heard, 0).or_else(|| rung_of(&guess, &heard, 0));
+    let place = PlacedFile {
+        file: 0,
+        right: None,
+        key: key.unwrap_or(MIDDLE_C),
+        layer: 0,
+        round_robin: 0,
+        key_up: false,
+        mic: None,
+    };
+    let (kind, form) = (kind_of_file(&heard), recording.form);
+    let (plan, cells) =
+        plan_with(None, kind, &[], &[place], &[], (form.rate_hz, form.channels)).map_err(Problem::refused)?;
+    let origin = Origin {
+        file: Some(name.clone()),
+        inside: heard.inside,
+        ..Origin::default()
+    };
+    let take = NewTake::whole(cells[0], recording, origin);
+    let id = app
+        .store
+        .make_of(called, &plan, map_of_files(&plan), &[take])
+        .await?;
+    Ok((StatusCode::CREATED, Json(Created { id })))
+}
+
+/// The key of a sound that tells no note.
+const MIDDLE_C: u8 = 60;
+
+/// Seconds of a file that waits which are sent at most.
+const SENT_S: u64 = 20;
+
+/// A file that waits, to be heard.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct Waits {
+    /// The file of its right side, where it holds the left one alone.
+    right: Option<u64>,
+}
+
+/// Frames of a file that waits, as those of a take: its first 20 s.
+#[utoipa::path(get, path = "/api/instruments/{id}/files/{file}/audio", params(("id" = u64, Path), ("file" = u64, Path), Waits), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 404, body = Problem)))]
+pub(super) async fn waiting_audio(
+    State(app): State<App>,
+    Path((id, file)): Path<(u64, u64)>,
+    Query(Waits { right }): Query<Waits>,
+) -> Result<impl IntoResponse, Problem> {
+    let rows = app.store.waiting(id).await?;
+    let start_of = |id: u64| {
+        let row = rows.iter().find(|row| row.id == id)?;
+        Some(WaitingRow {
+            frames: row.frames.min(SENT_S * u64::from(row.form.rate_hz)),
+            ..row.clone()
+        })
+    };
+    let row = start_of(file).ok_or_else(|| Problem::missing("file"))?;
+    let right = right.and_then(start_of);
+    let channels = padded(whole(&app, &row, right.as_ref()).await?);
+    let audio = signal::Audio {
+        rate_hz: row.form.rate_hz,
+        channels,
+    };
+    Ok((
+        [(header::CONTENT_TYPE, "application/octet-stream")],
+        work::as_bytes(&audio),
+    ))
 }
 
 /// A recording that is to be a take.
@@ -116,59 +201,113 @@ struct Sound {
     inside: Option<Inside>,
 }
 
-/// Files of one place and several mics become one recording that holds them all, each mic's channels after those of the one before;
-/// the shorter ones end in silence. A place that lacks a mic is refused, since its takes could not share one treatment.
-async fn one_of_each_place(
+type Member<'a> = (&'a PlacedFile, &'a WaitingRow, Option<&'a WaitingRow>);
+
+/// The recordings of some files. Two files that are sides of one become one; and so do files of one place and several mics, each mic's channels after
+/// those of the one before; the shorter ones end in silence. A place that lacks a mic is refused, since its takes could not share one treatment.
+async fn sounds_of(
     app: &App,
     files: &[PlacedFile],
-    rows: &[&WaitingRow],
+    waiting: &BTreeMap<u64, WaitingRow>,
     mics: &[String],
 ) -> Result<(Vec<PlacedFile>, Vec<Sound>), Problem> {
-    type Place = (bool, u8, u16, u16);
-    type Member<'a> = (&'a PlacedFile, &'a WaitingRow);
-    let mut places: BTreeMap<Place, Vec<Member>> = BTreeMap::new();
-    for (placed, row) in files.iter().zip(rows) {
+    let members: Vec<Member> = files
+        .iter()
+        .map(|placed| {
+            (
+                placed,
+                &waiting[&placed.file],
+                placed.right.map(|right| &waiting[&right]),
+            )
+        })
+        .collect();
+    let mut places: BTreeMap<_, Vec<Member>> = BTreeMap::new();
+    for (n, member) in members.iter().enumerate() {
+        let placed = member.0;
         let place = (placed.key_up, placed.key, placed.layer, placed.round_robin);
-        places.entry(place).or_default().push((placed, row));
+        // With one mic, files of one place are takes of it, in their order.
+        let apart = if mics.len() > 1 { 0 } else { n };
+        places.entry((apart, place)).or_default().push(*member);
     }
-    let sides = usize::from(rows.iter().map(|row| row.form.channels).max().unwrap_or(1).min(2));
+    let sides = members
+        .iter()
+        .map(|(_, row, right)| if right.is_some() { 2 } else { row.form.channels });
+    let sides = usize::from(sides.max().unwrap_or(1).min(2));
     let (mut together, mut sounds) = (Vec::new(), Vec::new());
-    for ((_, key, ..), members) in places {
-        let mut channels: Vec<Vec<f32>> = Vec::new();
-        let (first, form) = (members[0], members[0].1.form);
-        for mic in mics {
-            let found = members
-                .iter()
-                .find(|(placed, _)| placed.mic.as_ref() == Some(mic));
-            let Some((_, row)) = found.filter(|(_, row)| row.form.rate_hz == form.rate_hz) else {
-                return Err(Problem::refused(format!(
-                    "{} has no file of the mic «{mic}» at {} Hz: mend its row, or take the mics in one after another.",
-                    key_name(key, instrument::MiddleC::C4),
-                    form.rate_hz
-                )));
-            };
-            let audio = app
-                .store
-                .read_recording(&row.recording, row.form, 0..row.frames, 0..usize::MAX)
-                .await?;
-            let last = audio.channels.len() - 1;
-            channels.extend((0..sides).map(|side| audio.channels[side.min(last)].clone()));
-        }
-        let longest = channels.iter().map(Vec::len).max().unwrap_or(0);
-        channels
-            .iter_mut()
-            .for_each(|channel| channel.resize(longest, 0.0));
-        let audio = signal::Audio {
-            rate_hz: form.rate_hz,
-            channels,
+    for members in places.into_values() {
+        let (placed, row, right) = members[0];
+        let rate_hz = row.form.rate_hz;
+        let of_all = members
+            .iter()
+            .flat_map(|(_, row, right)| std::iter::once(*row).chain(*right));
+        let bits = of_all.map(|row| row.form.bits).max().unwrap_or(row.form.bits);
+        let recording = if mics.len() > 1 {
+            let mut channels = Vec::new();
+            for mic in mics {
+                let found = members
+                    .iter()
+                    .find(|(placed, ..)| placed.mic.as_ref() == Some(mic));
+                let Some((_, of, right)) = found.filter(|(_, of, _)| of.form.rate_hz == rate_hz) else {
+                    return Err(Problem::refused(format!(
+                        "{} has no file of the mic «{mic}» at {} Hz: mend its row, or take the mics in one after another.",
+                        key_name(placed.key, instrument::MiddleC::C4),
+                        rate_hz
+                    )));
+                };
+                let audio = whole(app, of, *right).await?;
+                let last = audio.len() - 1;
+                channels.extend((0..sides).map(|side| audio[side.min(last)].clone()));
+            }
+            kept(app, rate_hz, bits, channels).await?
+        } else if right.is_some() {
+            kept(app, rate_hz, bits, whole(app, row, right).await?).await?
+        } else {
+            row.recording()
         };
-        let bits = form.bits;
         sounds.push(Sound {
-            recording: with_library(app, move |library| work::keep(library, &audio, bits)).await?,
-            name: first.1.name.clone(),
-            inside: heard_of(first.1).inside,
+            recording,
+            name: row.name.clone(),
+            inside: heard_of(row).inside,
         });
-        together.push(first.0.clone());
+        together.push(placed.clone());
     }
     Ok((together, sounds))
+}
+
+/// All channels of a file; its first and that of its right side, where there is one.
+async fn whole(app: &App, row: &WaitingRow, right: Option<&WaitingRow>) -> Result<Vec<Vec<f32>>, Problem> {
+    let read = async |row: &WaitingRow, channels| {
+        let audio = app
+            .store
+            .read_recording(&row.recording, row.form, 0..row.frames, channels);
+        anyhow::Ok(audio.await?.channels)
+    };
+    let Some(right) = right else {
+        return Ok(read(row, 0..usize::MAX).await?);
+    };
+    if right.form.rate_hz != row.form.rate_hz {
+        return Err(Problem::refused(format!(
+            "«{}» has {} Hz and its right side {} Hz: they are no pair.",
+            row.name, row.form.rate_hz, right.form.rate_hz
+        )));
+    }
+    let mut both = read(row, 0..1).await?;
+    both.extend(read(right, 0..1).await?);
+    Ok(both)
+}
+
+/// A recording of these channels.
+async fn kept(app: &App, rate_hz: u32, bits: u16, channels: Vec<Vec<f32>>) -> Result<Recording, Problem> {
+    let channels = padded(channels);
+    let audio = signal::Audio { rate_hz, channels };
+    Ok(with_library(app, move |library| work::keep(library, &audio, bits)).await?)
+}
+
+/// The shorter ones end in silence.
+fn padded(mut channels: Vec<Vec<f32>>) -> Vec<Vec<f32>> {
+    let longest = channels.iter().map(Vec::len).max().unwrap_or(0);
+    channels
+        .iter_mut()
+        .for_each(|channel| channel.resize(longest, 0.0));
+    channels
 }

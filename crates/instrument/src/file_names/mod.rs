@@ -3,9 +3,13 @@
 //! Names are read one by one by [`read_name`], and then all together by [`settle`], since a number means nothing by itself. Note
 //! names take C4 as middle C here; whether that is the habit of the files is decided by what is heard ([`octave_habit`]).
 
+pub use notes::Spelling;
+use notes::{key_of, note_at};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use utoipa::ToSchema;
+
+mod notes;
 
 /// How strong, as a name says it.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, ToSchema)]
@@ -15,6 +19,16 @@ pub enum Strength {
     Number(u32),
     /// `ppp` to `fff`, `soft` to `hard`: from 0, very soft, to 8.
     Word(u32, String),
+}
+
+/// A file that holds one side of a stereo recording, the other being in another file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Side {
+    /// The first channel.
+    Left,
+    /// The second.
+    Right,
 }
 
 /// What one name tells. What it does not tell is `None`.
@@ -34,16 +48,10 @@ pub struct NameGuess {
     pub key_up: bool,
     /// Where it was heard from.
     pub mic: Option<String>,
+    /// The side of a pair that it is; after [`settle`] only where its other side is there.
+    pub side: Option<Side>,
     /// What is left: the name of the thing.
     pub stem: String,
-}
-
-/// How names are to be read.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct NameHabits {
-    /// H is B and B is B♭; `is` and `es` are sharp and flat.
-    #[serde(default)]
-    pub german: bool,
 }
 
 const WORDS: [(&str, u32); 25] = [
@@ -78,142 +86,6 @@ const MICS: [&str; 14] = [
     "close", "near", "spot", "room", "far", "amb", "ambient", "hall", "overhead", "oh", "dry", "wet",
     "stage", "line",
 ];
-const CHORDS: [&str; 20] = [
-    "maj7", "maj9", "maj", "min7", "min9", "min", "m7b5", "m7", "m9", "m6", "m", "sus2", "sus4", "sus",
-    "dim7", "dim", "aug", "add9", "7sus4", "chord",
-];
-const STEPS: [(char, i32); 7] = [
-    ('C', 0),
-    ('D', 2),
-    ('E', 4),
-    ('F', 5),
-    ('G', 7),
-    ('A', 9),
-    ('B', 11),
-];
-
-/// A note at a place in a name.
-struct NoteAt {
-    /// Characters it takes.
-    length: usize,
-    steps: i32,
-    octave: Option<i32>,
-    chord: Option<String>,
-}
-
-fn text_at(chars: &[char], at: usize, word: &str) -> bool {
-    let mut rest = chars[at.min(chars.len())..].iter();
-    word.chars()
-        .all(|c| rest.next().is_some_and(|r| r.eq_ignore_ascii_case(&c)))
-}
-
-fn letter_at(chars: &[char], at: usize) -> bool {
-    chars.get(at).is_some_and(|c| c.is_alphabetic())
-}
-
-fn digit_at(chars: &[char], at: usize) -> bool {
-    chars.get(at).is_some_and(char::is_ascii_digit)
-}
-
-/// Whether a word ends before `at`: end, separator, digit, a capital after a digit, or the beginning of a mark such as `v2` or `rr1`.
-fn ends_word(chars: &[char], at: usize) -> bool {
-    !letter_at(chars, at)
-        || (at > 0 && digit_at(chars, at - 1) && chars[at].is_uppercase())
-        || ["v", "vel", "rr", "r", "l"]
-            .iter()
-            .any(|mark| text_at(chars, at, mark) && digit_at(chars, at + mark.len()))
-}
-
-fn note_at(chars: &[char], at: usize, habits: NameHabits) -> Option<NoteAt> {
-    let first = *chars.get(at)?;
-    // A word may begin after a separator, a digit, or as a capital after a small letter.
-    let begins =
-        at == 0 || !chars[at - 1].is_alphabetic() || (chars[at - 1].is_lowercase() && first.is_uppercase());
-    if !begins {
-        return None;
-    }
-    let upper = first.to_ascii_uppercase();
-    let mut steps = match (upper, habits.german) {
-        ('H', true) => 11,
-        ('B', true) => 10,
-        _ => STEPS.iter().find(|(letter, _)| *letter == upper)?.1,
-    };
-    let mut end = at + 1;
-    let german_flat = habits.german
-        && (text_at(chars, end, "es") || (matches!(upper, 'A' | 'E') && text_at(chars, end, "s")));
-    if matches!(chars.get(end), Some('#' | '♯')) {
-        (steps, end) = (steps + 1, end + 1);
-    } else if habits.german && text_at(chars, end, "is") {
-        (steps, end) = (steps + 1, end + 2);
-    } else if german_flat {
-        end += if text_at(chars, end, "es") { 2 } else { 1 };
-        steps -= 1;
-    } else if text_at(chars, end, "sharp") {
-        (steps, end) = (steps + 1, end + 5);
-    } else if text_at(chars, end, "flat") {
-        (steps, end) = (steps - 1, end + 4);
-    } else if chars.get(end) == Some(&'♭') || (chars.get(end) == Some(&'b') && ends_note(chars, end + 1)) {
-        (steps, end) = (steps - 1, end + 1);
-    } else if matches!(chars.get(end), Some('s' | 'S')) && octave_at(chars, end + 1).is_some() {
-        (steps, end) = (steps + 1, end + 1);
-    }
-    if let Some((octave, length)) = octave_at(chars, end)
-        && ends_word(chars, end + length)
-    {
-        return Some(NoteAt {
-            length: end + length - at,
-            steps,
-            octave: Some(octave),
-            chord: None,
-        });
-    }
-    // Without an octave only capitals are notes: a small letter is more often a take or a part.
-    if !first.is_uppercase() {
-        return None;
-    }
-    let chord = CHORDS.iter().find(|chord| {
-        text_at(chars, end, chord)
-            && !letter_at(chars, end + chord.len())
-            && !digit_at(chars, end + chord.len())
-    });
-    if let Some(chord) = chord {
-        return Some(NoteAt {
-            length: end + chord.len() - at,
-            steps,
-            octave: None,
-            chord: Some((*chord).to_owned()),
-        });
-    }
-    (!letter_at(chars, end) && !digit_at(chars, end)).then_some(NoteAt {
-        length: end - at,
-        steps,
-        octave: None,
-        chord: None,
-    })
-}
-
-/// Whether a note's name may end before `at`: at its end, a separator, an octave or a chord.
-fn ends_note(chars: &[char], at: usize) -> bool {
-    ends_word(chars, at) || CHORDS.iter().any(|chord| text_at(chars, at, chord))
-}
-
-/// An octave: one digit, or one of −2 to −1 after a minus.
-fn octave_at(chars: &[char], at: usize) -> Option<(i32, usize)> {
-    let digit = |at: usize| chars.get(at).and_then(|c| c.to_digit(10)).map(|d| d as i32);
-    if matches!(chars.get(at), Some('-' | '−')) {
-        let octave = digit(at + 1).filter(|d| (1..=2).contains(d) && !digit_at(chars, at + 2))?;
-        return Some((-octave, 2));
-    }
-    let octave = digit(at).filter(|d| *d <= 9 && !digit_at(chars, at + 1))?;
-    Some((octave, 1))
-}
-
-fn key_of(steps: i32, octave: i32) -> Option<u8> {
-    u8::try_from(steps + 12 * (octave + 1))
-        .ok()
-        .filter(|key| *key <= 127)
-}
-
 /// The words and numbers of what is left of a name, with letters and digits apart.
 fn tokens(text: &str) -> Vec<String> {
     let mut all: Vec<String> = Vec::new();
@@ -234,8 +106,15 @@ fn tokens(text: &str) -> Vec<String> {
     all
 }
 
+const SIDES: [(&str, Side); 4] = [
+    ("l", Side::Left),
+    ("left", Side::Left),
+    ("r", Side::Right),
+    ("right", Side::Right),
+];
+
 /// Reads one file's name, its folders and ending left aside. Numbers that nothing explains are left in [`NameGuess::stem`].
-pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
+pub fn read_name(path: &str, spelling: Spelling) -> NameGuess {
     let file = path.rsplit(['/', '\\']).next().unwrap_or(path);
     let name = match file.rsplit_once('.') {
         Some((name, ending))
@@ -251,20 +130,20 @@ pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
     let places = || (0..chars.len()).rev();
     let found = places()
         .find_map(|at| {
-            note_at(&chars, at, habits)
+            note_at(&chars, at, spelling)
                 .filter(|n| n.octave.is_some())
                 .map(|n| (at, n))
         })
         .or_else(|| {
             places().find_map(|at| {
-                note_at(&chars, at, habits)
+                note_at(&chars, at, spelling)
                     .filter(|n| n.chord.is_some())
                     .map(|n| (at, n))
             })
         })
         .or_else(|| {
             places().find_map(|at| {
-                note_at(&chars, at, habits)
+                note_at(&chars, at, spelling)
                     .filter(|n| n.length > 1)
                     .map(|n| (at, n))
             })
@@ -285,7 +164,7 @@ pub fn read_name(path: &str, habits: NameHabits) -> NameGuess {
         let text: Vec<char> = name.chars().collect();
         let found = (0..text.len())
             .rev()
-            .find_map(|at| note_at(&text, at, habits).map(|n| (at, n)));
+            .find_map(|at| note_at(&text, at, spelling).map(|n| (at, n)));
         if let Some((at, note)) = found {
             let written: String = text[at..at + note.length].iter().collect();
             if let Some(n) = words.iter().position(|w| written.starts_with(w.as_str())) {
@@ -340,6 +219,12 @@ fn take_marks(words: &mut Vec<String>, guess: &mut NameGuess) {
                 }
             }
             _ if is(&KEY_UP) && !names_the_thing => guess.key_up = true,
+            _ if guess.side.is_none() && SIDES.iter().any(|(known, _)| is(&[known])) => {
+                guess.side = SIDES
+                    .iter()
+                    .find(|(known, _)| is(&[known]))
+                    .map(|(_, side)| *side);
+            }
             _ if is(&MICS) && guess.mic.is_none() && !names_the_thing => guess.mic = Some(word),
             _ => left.push(words[at - 1].clone()),
         }
@@ -377,10 +262,57 @@ fn take_key_number(words: &mut Vec<String>, guess: &mut NameGuess) {
     }
 }
 
-/// Reads all names and settles what one name alone cannot tell: a last number that tells files apart which are otherwise the same is
-/// their round robin, and one that all share is part of the name.
-pub fn settle(paths: &[String], habits: NameHabits) -> Vec<NameGuess> {
-    let mut guesses: Vec<NameGuess> = paths.iter().map(|path| read_name(path, habits)).collect();
+/// All names, read together.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Settled {
+    /// Of each.
+    pub guesses: Vec<NameGuess>,
+    /// Places of the left and the right side of stereo recordings in two files.
+    pub pairs: Vec<(usize, usize)>,
+}
+
+/// Pairs of names of one folder that differ in their side alone. Where there is no such pair, the side is a word like others.
+fn pair_up(paths: &[String], guesses: &mut [NameGuess]) -> Vec<(usize, usize)> {
+    let mut groups: BTreeMap<String, Vec<usize>> = BTreeMap::new();
+    for (n, (path, guess)) in paths.iter().zip(guesses.iter()).enumerate() {
+        if guess.side.is_some() {
+            let folder = path.rsplit_once(['/', '\\']).map_or("", |(folder, _)| folder);
+            let sideless = NameGuess {
+                side: None,
+                ..guess.clone()
+            };
+            groups
+                .entry(format!("{folder} {sideless:?}"))
+                .or_default()
+                .push(n);
+        }
+    }
+    let mut pairs = Vec::new();
+    for group in groups.into_values() {
+        let sides: Vec<Option<Side>> = group.iter().map(|&n| guesses[n].side).collect();
+        match (&group[..], &sides[..]) {
+            (&[left, right], [Some(Side::Left), Some(Side::Right)])
+            | (&[right, left], [Some(Side::Right), Some(Side::Left)]) => pairs.push((left, right)),
+            _ => {
+                for n in group {
+                    let word = if guesses[n].side.take() == Some(Side::Left) {
+                        "L"
+                    } else {
+                        "R"
+                    };
+                    guesses[n].stem = format!("{} {word}", guesses[n].stem).trim().to_owned();
+                }
+            }
+        }
+    }
+    pairs
+}
+
+/// Reads all names and settles what one name alone cannot tell: two that differ in their side alone are one recording, and a last number that tells
+/// files apart which are otherwise the same is their round robin, while one that all share is part of the name.
+pub fn settle(paths: &[String], spelling: Spelling) -> Settled {
+    let mut guesses: Vec<NameGuess> = paths.iter().map(|path| read_name(path, spelling)).collect();
+    let pairs = pair_up(paths, &mut guesses);
     let last_number = |stem: &str| -> Option<(String, u32)> {
         let (rest, last) = stem.rsplit_once(' ').unwrap_or(("", stem));
         Some((rest.to_owned(), last.parse().ok().filter(|n| *n <= 99)?))
@@ -389,8 +321,8 @@ pub fn settle(paths: &[String], habits: NameHabits) -> Vec<NameGuess> {
     for (n, guess) in guesses.iter().enumerate() {
         if let (None, Some((rest, _))) = (guess.round_robin, last_number(&guess.stem)) {
             let same = format!(
-                "{:?} {:?} {:?} {} {:?} {rest}",
-                guess.key, guess.note, guess.strength, guess.key_up, guess.mic
+                "{:?} {:?} {:?} {} {:?} {:?} {rest}",
+                guess.key, guess.note, guess.strength, guess.key_up, guess.mic, guess.side
             );
             groups.entry(same).or_default().push(n);
         }
@@ -403,7 +335,7 @@ pub fn settle(paths: &[String], habits: NameHabits) -> Vec<NameGuess> {
             }
         }
     }
-    guesses
+    Settled { guesses, pairs }
 }
 
 /// The strengths that occur, from soft to loud, as layers: index by strength.
@@ -437,8 +369,8 @@ pub fn octave_habit(pairs: &[(u8, u8)]) -> Option<OctaveHabit> {
     for &(named, heard) in pairs {
         let off = i16::from(heard) - i16::from(named);
         let octaves = (f64::from(off) / 12.0).round() as i16;
-        // A semitone off is a note out of tune; more is another note, and no evidence.
-        if (off - octaves * 12).abs() <= 1 && octaves.abs() <= 2 {
+        // A semitone off is a note out of tune; more is another note, and no evidence. Octaves may be any.
+        if (off - octaves * 12).abs() <= 1 {
             *votes.entry(octaves * 12).or_default() += 1;
         }
     }
@@ -560,7 +492,7 @@ mod tests {
     fn names_of_every_habit_are_read() {
         let mut wrong = Vec::new();
         for (name, key, layer, robin, key_up, mic) in NAMES {
-            let guess = read_name(name, NameHabits::default());
+            let guess = read_name(name, Spelling::default());
             let read = (
                 guess.key,
                 strength(&guess),
@@ -577,7 +509,7 @@ mod tests {
 
     #[test]
     fn notes_without_octave_and_chords_are_told() {
-        let read = |name| read_name(name, NameHabits::default());
+        let read = |name| read_name(name, Spelling::default());
         for (name, note, chord) in [
             ("pad F# soft.wav", 6, None),
             ("pad_Ab.wav", 8, None),
@@ -598,7 +530,7 @@ mod tests {
 
     #[test]
     fn german_names_are_read_where_they_are_chosen() {
-        let german = |name| read_name(name, NameHabits { german: true }).key;
+        let german = |name| read_name(name, Spelling::German).key;
         for (name, key) in [
             ("Glocke_H3.wav", 59),
             ("Glocke_B3.wav", 58),
@@ -610,7 +542,28 @@ mod tests {
         ] {
             assert_eq!(german(name), Some(key), "{name}");
         }
-        assert_eq!(read_name("Glocke_H3.wav", NameHabits::default()).key, None);
+        assert_eq!(read_name("Glocke_H3.wav", Spelling::default()).key, None);
+    }
+
+    #[test]
+    fn syllables_are_read_where_they_are_chosen() {
+        let read = |name| read_name(name, Spelling::Syllables);
+        for (name, key) in [
+            ("cloche do4.wav", 60),
+            ("cloche_Ré#3.wav", 51),
+            ("cloche sol dièse 2.wav", 44),
+            ("campana_la_bemolle_3.wav", 56),
+            ("campana Sib3 forte.wav", 58),
+            ("cloche Mib4 rr2.wav", 63),
+            ("la guitarra fa#5.wav", 78),
+            ("Ut1.wav", 24),
+        ] {
+            assert_eq!(read(name).key, Some(key), "{name}: {:?}", read(name));
+        }
+        assert_eq!(read("cloche sol dièse 2.wav").stem, "cloche");
+        assert_eq!(read("pad La.wav").note, Some(9));
+        assert_eq!(read("pad A3.wav").key, None);
+        assert_eq!(read_name("cloche do4.wav", Spelling::default()).key, None);
     }
 
     #[test]
@@ -618,13 +571,14 @@ mod tests {
         let names: Vec<String> = ["bell C4_1.wav", "bell C4_2.wav", "bell D4_1.wav", "bell D4_2.wav"]
             .map(str::to_owned)
             .to_vec();
-        let robins: Vec<Option<u32>> = settle(&names, NameHabits::default())
+        let robins: Vec<Option<u32>> = settle(&names, Spelling::default())
+            .guesses
             .iter()
             .map(|g| g.round_robin)
             .collect();
         assert_eq!(robins, [Some(1), Some(2), Some(1), Some(2)]);
         let shared: Vec<String> = ["set 3 C4.wav", "set 3 D4.wav"].map(str::to_owned).to_vec();
-        let guesses = settle(&shared, NameHabits::default());
+        let guesses = settle(&shared, Spelling::default()).guesses;
         assert!(
             guesses
                 .iter()
@@ -633,9 +587,58 @@ mod tests {
     }
 
     #[test]
+    fn two_files_that_differ_in_their_side_are_one_recording() {
+        let pairs = |names: &[&str]| {
+            let names: Vec<String> = names.iter().map(|name| (*name).to_owned()).collect();
+            settle(&names, Spelling::default())
+        };
+        let strings = pairs(&[
+            "Str C4 L.wav",
+            "Str C4 R.wav",
+            "Str D4-left.wav",
+            "Str D4-right.wav",
+            "StrE4R.wav",
+            "StrE4L.wav",
+        ]);
+        assert_eq!(strings.pairs, [(0, 1), (2, 3), (5, 4)]);
+        assert!(
+            strings
+                .guesses
+                .iter()
+                .all(|guess| guess.key.is_some() && guess.stem == "Str"),
+            "{strings:?}"
+        );
+        // One side alone is part of a name, and so are those of two folders.
+        let alone = pairs(&["Str C4 L.wav", "Str D4 L.wav"]);
+        assert!(
+            alone.pairs.is_empty() && alone.guesses[0].stem == "Str L" && alone.guesses[0].side.is_none()
+        );
+        assert!(pairs(&["a/Str C4 L.wav", "b/Str C4 R.wav"]).pairs.is_empty());
+        // Turns and layers are told apart from sides.
+        let many = pairs(&[
+            "bell C4 r1 L.wav",
+            "bell C4 r1 R.wav",
+            "bell C4 r2 L.wav",
+            "bell C4 r2 R.wav",
+        ]);
+        assert_eq!(many.pairs, [(0, 1), (2, 3)]);
+        let numbered = pairs(&[
+            "bell C4 1 L.wav",
+            "bell C4 1 R.wav",
+            "bell C4 2 L.wav",
+            "bell C4 2 R.wav",
+        ]);
+        assert_eq!(numbered.pairs, [(0, 1), (2, 3)]);
+        assert_eq!(
+            numbered.guesses.iter().map(|g| g.round_robin).collect::<Vec<_>>(),
+            [Some(1), Some(1), Some(2), Some(2)]
+        );
+    }
+
+    #[test]
     fn strengths_stand_from_soft_to_loud() {
         let guesses: Vec<NameGuess> = ["C4 ff.wav", "C4 p.wav", "C4 mf.wav", "D4 p.wav"]
-            .map(|name| read_name(name, NameHabits::default()))
+            .map(|name| read_name(name, Spelling::default()))
             .to_vec();
         let words: Vec<String> = layers_of(&guesses)
             .into_iter()

@@ -1,0 +1,85 @@
+// Files on their way to the server: found among what was dropped, sent one after another, and how far that is.
+import { useState } from "react";
+
+const AUDIO = /\.(wav|wave|aif|aiff|aifc|flac|ogg|oga|mp3)$/i;
+
+/** A sending that can be stopped. */
+export interface Cancel {
+  stop?: boolean;
+  request?: XMLHttpRequest;
+}
+
+/** All files of what was dropped, those of folders with their folder in the name. */
+export async function filesOf(items: DataTransferItemList): Promise<File[]> {
+  const files: File[] = [];
+  const walk = async (entry: FileSystemEntry, path: string): Promise<void> => {
+    if (entry.isFile) {
+      const file = await new Promise<File>((done, failed) => (entry as FileSystemFileEntry).file(done, failed));
+      files.push(new File([file], path + file.name, { type: file.type }));
+      return;
+    }
+    const reader = (entry as FileSystemDirectoryEntry).createReader();
+    for (;;) {
+      const some = await new Promise<FileSystemEntry[]>((done, failed) => reader.readEntries(done, failed));
+      if (some.length === 0) return;
+      for (const child of some) await walk(child, `${path}${entry.name}/`);
+    }
+  };
+  const entries = [...items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
+  for (const entry of entries) await walk(entry, "");
+  return files;
+}
+
+/** Those that are audio, by name. */
+export function audioAmong(files: File[]): File[] {
+  return files.filter((file) => AUDIO.test(file.name)).sort((a, b) => a.name.localeCompare(b.name));
+}
+
+/** Sends one; gives what was made of it. */
+export function send(url: string, file: File, share: (share: number) => void, cancel: Cancel): Promise<{ id: number }> {
+  return new Promise((done, failed) => {
+    const request = new XMLHttpRequest();
+    cancel.request = request;
+    request.upload.onprogress = (event) => share(event.lengthComputable ? event.loaded / event.total : 0);
+    request.onload = () => {
+      const answer = (() => { try { return JSON.parse(request.responseText) as { id: number; detail?: string }; } catch { return undefined; } })();
+      if (request.status < 300) return done(answer ?? { id: 0 });
+      failed(new Error(answer?.detail ?? `«${file.name}» could not be read.`));
+    };
+    request.onerror = () => failed(new Error(`The line broke while «${file.name}» was sent; what was kept before is safe. Try again.`));
+    request.onabort = () => failed(new Error(`«${file.name}» was not sent: cancelled.`));
+    request.open("POST", url);
+    request.send(file);
+  });
+}
+
+/** Many files on their way, one after another, and what was said of those that were left aside. */
+export function useSending() {
+  const [going, setGoing] = useState<{ done: number; of: number; cancel: Cancel } | undefined>();
+  const [refused, setRefused] = useState<string[]>([]);
+  const bring = async (instrument: number, files: File[]) => {
+    const audio = audioAmong(files);
+    const others = files.length - audio.length;
+    const aside = others > 0 ? [`${others} other ${others === 1 ? "file was" : "files were"} passed over.`] : [];
+    setRefused([...aside]);
+    const cancel: Cancel = {};
+    for (const [n, file] of audio.entries()) {
+      if (cancel.stop) break;
+      setGoing({ done: n, of: audio.length, cancel });
+      // The folder belongs to the name: dropped folders carry it in the name, chosen ones beside it.
+      const name = file.webkitRelativePath || file.name;
+      await send(`/api/instruments/${instrument}/files?name=${encodeURIComponent(name)}`, file, () => undefined, cancel).catch((error: unknown) => {
+        aside.push(error instanceof Error ? error.message : String(error));
+        setRefused([...aside]);
+      });
+    }
+    setGoing(undefined);
+    return aside;
+  };
+  const stop = () => {
+    if (!going) return;
+    going.cancel.stop = true;
+    going.cancel.request?.abort();
+  };
+  return { going, refused, bring, stop };
+}
