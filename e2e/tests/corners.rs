@@ -117,7 +117,7 @@ async fn the_shelf_is_sifted_by_kind_tag_and_words() -> anyhow::Result<()> {
     browser.until("a tag", &shown("Old bell,Pipe")).await?;
     browser.pick("Kind", "Struck").await?;
     browser.until("a kind", &shown("Old bell")).await?;
-    let words = browser.driver.query(By::Css("label input")).first().await?;
+    let words = browser.driver.query(By::Css("main label input")).first().await?;
     words.send_keys("pipe").await?;
     browser.click("button", "Show all").await?;
     browser

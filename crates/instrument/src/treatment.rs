@@ -225,10 +225,17 @@ pub fn suggest(
         Some(pitch) if pitch.confidence >= SURE => (pitch.key, pitch.cents),
         _ => (key, 0.0),
     };
+    let best = best_loop(kind, rate_hz, &facts.loops);
+    // What is heard while the key is held is the loop.
+    let held_cents = best.and_then(|best| best.held_cents);
+    let recording_cents = recording_cents
+        + held_cents
+            .filter(|cents| cents.abs() < ANOTHER_NOTE_CENTS)
+            .unwrap_or(0.0);
     let (root_key, recording_cents) = inside
         .and_then(|inside| Some((inside.root_key?, inside.recording_cents)))
         .unwrap_or((root_key, recording_cents));
-    let measured = best_loop(kind, rate_hz, &facts.loops).map(TakeLoop::found);
+    let measured = best.map(TakeLoop::found);
     let looped = inside
         .and_then(|inside| inside.looped)
         .filter(|l| l.start_frame < l.end_frame && l.end_frame <= frames)

@@ -1,5 +1,7 @@
 //! All that is measured of a take, in one pass.
 
+use crate::loops::LIVELY_S;
+use crate::pitch::{longest_frames, pitch_held};
 use crate::{
     Audio, LoopCandidate, LoopLengths, Pitch, balance_db, clipped_frames, correlation, dies_away, find_loops,
     find_pitch, find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
@@ -115,6 +117,10 @@ pub fn measure(audio: &Audio) -> Measurement {
         let period_frames = pitch.map(|pitch| f64::from(audio.rate_hz) / pitch.hz);
         find_loops(audio, start, end, period_frames, LoopLengths::default())
     });
+    let loops = match pitch {
+        Some(pitch) => heard_while_held(audio, loops, pitch.hz),
+        None => loops,
+    };
     let levels = Levels::of(audio, start, end);
     Measurement {
         version: MEASURE_VERSION,
@@ -136,6 +142,22 @@ pub fn measure(audio: &Audio) -> Measurement {
     }
 }
 
+/// Listens to the pitch of those that may be taken by themselves: the first, and the first that is lively.
+fn heard_while_held(audio: &Audio, mut loops: Vec<LoopCandidate>, hz: f64) -> Vec<LoopCandidate> {
+    let rate_hz = audio.rate_hz;
+    let lively = |of: &LoopCandidate| (of.end_frame - of.start_frame) as f64 >= LIVELY_S * f64::from(rate_hz);
+    let lively = loops.iter().position(lively);
+    let mono = audio.to_mono();
+    for at in [Some(0), lively.filter(|at| *at != 0)].into_iter().flatten() {
+        if let Some(place) = loops.get_mut(at) {
+            let held = place.played().held(&mono, longest_frames(rate_hz));
+            let heard = held.and_then(|held| pitch_held(&held, rate_hz, hz));
+            place.held_cents = heard.map(|heard| 1200.0 * (heard / hz).log2());
+        }
+    }
+    loops
+}
+
 impl Measurement {
     /// Its levels, as recorded.
     pub fn levels(&self) -> Levels {
@@ -148,11 +170,23 @@ impl Measurement {
     }
 
     /// The same, heard with a plan in mind: where another note than the planned one was found, and the planned one (within `within_cents`)
-    /// explains the sound nearly as well, that is its pitch. A planned note that the sound does not bear out changes nothing.
+    /// explains the sound nearly as well, that is its pitch; and so it is where it lies an octave over what was found: every partial of it is there, as
+    /// where the lowest rank of an organ stands an octave down. A planned note that the sound does not bear out changes nothing.
     pub fn hinted(mut self, key: u8, within_cents: f64) -> Self {
         let agrees = |pitch: &Pitch| {
             ((f64::from(pitch.key) - f64::from(key)) * 100.0 + pitch.cents).abs() <= within_cents
         };
+        if let Some(found) = self.pitch.filter(|pitch| !agrees(pitch)) {
+            let over = Pitch {
+                hz: found.hz * 2.0,
+                key: found.key.saturating_add(12).min(127),
+                ..found
+            };
+            if agrees(&over) {
+                self.pitch = Some(over);
+                self.pitches_beside.insert(0, found);
+            }
+        }
         if let Some(pitch) = self.pitch.filter(|pitch| !agrees(pitch))
             && let Some(at) = self.pitches_beside.iter().position(agrees)
         {

@@ -136,6 +136,28 @@ pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> 
         .collect()
 }
 
+/// The pitch of what is held of a sound whose note is known, as a frequency; `None` where that note is not heard in it. It has no attack.
+pub(crate) fn pitch_held(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
+    let len = fast_len(samples.len().min(longest_frames(rate_hz)));
+    let heard = samples.get(..len).filter(|_| len >= 512)?;
+    let cents = |of: f64| 1200.0 * (of / hz).log2();
+    // The same note may be explained in another octave.
+    let same = |of: f64| hz * (((cents(of) + 600.0).rem_euclid(1200.0) - 600.0) / 1200.0).exp2();
+    let found = judged(heard, rate_hz, LOWEST_HZ, HEARD);
+    let held = found
+        .iter()
+        .map(|(of, _)| same(*of))
+        .find(|of| cents(*of).abs() < OTHER_NOTE_CENTS)?;
+    // Going round, what moves has lines a round apart, and none of them is its middle.
+    let moves = lines_beside(heard, rate_hz, held).then(|| course(heard, rate_hz, held));
+    Some(moves.flatten().map_or(held, |(middle, _)| middle))
+}
+
+/// So much is looked at.
+pub(crate) fn longest_frames(rate_hz: u32) -> usize {
+    (f64::from(rate_hz) * LONGEST_S) as usize
+}
+
 /// A pitch that moves has a spectrum of many lines, none of which is its middle: beside one of its partials, so near and so strong.
 const BESIDE: f64 = 0.12;
 const BESIDE_CENTS: f64 = 45.0;
@@ -160,9 +182,15 @@ const MOMENTS: usize = 64;
 /// Moments that lie further under the loudest are its tail: 20 dB.
 const STILL_LOUD: f64 = 0.1;
 
-/// The middle of a pitch that moves to and fro, as the mean over time of what is heard in short windows; `None` where it stands still, or
-/// where most of the stretch is its tail.
+/// The middle of a pitch that moves to and fro; `None` where it stands still, or where most of the stretch is its tail.
 fn middle_of_vibrato(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
+    let (middle, spread_cents) = course(samples, rate_hz, hz)?;
+    (spread_cents > MOVES_CENTS).then_some(middle)
+}
+
+/// The mean over time of the pitch that is heard in short windows, as a frequency, and from its tenth to its ninetieth percentile, in cents; `None`
+/// where most of the stretch is its tail.
+fn course(samples: &[f32], rate_hz: u32, hz: f64) -> Option<(f64, f64)> {
     let hop = (samples.len() / MOMENTS).max(1);
     let levels: Vec<f64> = samples
         .chunks(hop)
@@ -185,7 +213,7 @@ fn middle_of_vibrato(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
         .filter(|c| (low - MOVES_CENTS..=high + MOVES_CENTS).contains(c))
         .collect();
     let mean = inside.iter().sum::<f64>() / inside.len().max(1) as f64;
-    (high - low > MOVES_CENTS).then(|| hz * (mean / 1200.0).exp2())
+    Some((hz * (mean / 1200.0).exp2(), high - low))
 }
 
 /// The pitch of one short window, as a frequency.
@@ -274,23 +302,75 @@ fn best_candidates(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Vec<(f64
             best.push(candidate);
         }
     }
-    // An organ's lowest rank lies an octave under the note that its maker says (ranks of 16, 8 and 5⅓ feet, common practice): where the third partial is
-    // stronger than the first, which no string or pipe by itself has, the octave is kept beside.
     if let Some(&(hz, stretch, top)) = best.first() {
-        let strength = |number: usize| {
-            let found = nearest(spectrum, place(hz, stretch, number));
-            found
-                .filter(|(_, off)| off.abs() < TOLERANCE_CENTS)
-                .map_or(0.0, |(partial, _)| partial.amplitude)
-        };
         let (octave, _, worth) = of(2.0 * hz, stretch);
         let near = |other: &(f64, f64, f64)| (1200.0 * (octave / other.0).log2()).abs() < OTHER_NOTE_CENTS;
-        let ranks = strength(3) > strength(1) && worth >= top * AN_OCTAVE;
-        if ranks && octave <= HIGHEST_HZ && !best.iter().any(near) {
+        let series = Series::of(spectrum, hz, stretch);
+        if octave > HIGHEST_HZ {
+        } else if series.is_of_ranks() || series.odd_ones_are_faint() {
+            best.retain(|other| !near(other));
+            best.insert(0, (octave, stretch, top));
+            best.truncate(1 + MOST_BESIDE);
+        } else if series.may_be_of_ranks() && worth >= top * AN_OCTAVE && !best.iter().any(near) {
             best.push((octave, stretch, worth));
         }
     }
     best
+}
+
+/// Amplitudes of the partials of one fundamental, the first at place 0, against the loudest of them.
+struct Series([f64; 16]);
+
+/// Of the whole power: what is fainter is not heard between the others, 25 dB.
+const FAINT: f64 = 0.003_2;
+/// Against the loudest: ranks that are drawn, 20 dB; what no rank gives, 18 dB; and that against its neighbours, 10 dB.
+const DRAWN: f64 = 0.1;
+const NOT_DRAWN: f64 = 0.126;
+const HOLE: f64 = 0.316;
+/// 6 dB.
+const HARDLY_WEAKER: f64 = 0.5;
+
+impl Series {
+    fn of(spectrum: &[Partial], hz: f64, stretch: f64) -> Self {
+        // Where a pitch moves or beats there are several lines at one place.
+        let strength = |number: usize| {
+            let (at, within) = (place(hz, stretch, number), (TOLERANCE_CENTS / 1200.0).exp2());
+            let from = spectrum.partition_point(|partial| partial.hz < at / within);
+            let lines = spectrum[from..]
+                .iter()
+                .take_while(|partial| partial.hz < at * within);
+            lines.map(|partial| partial.amplitude).fold(0.0, f64::max)
+        };
+        let all: [f64; 16] = std::array::from_fn(|n| strength(n + 1));
+        let loudest = all.iter().copied().fold(1e-12, f64::max);
+        Self(all.map(|x| x / loudest))
+    }
+
+    fn at(&self, number: usize) -> f64 {
+        self.0[number - 1]
+    }
+
+    /// Whether the lowest rank of an organ stands an octave under the note that its maker says (ranks of 16, 8, 5⅓ and 4 feet, common practice): the
+    /// first four partials are there, the third (of 5⅓ feet) hardly weaker than the first, and the fifth and seventh, which no rank gives, are not.
+    fn is_of_ranks(&self) -> bool {
+        let beside = self.at(4).min(self.at(6));
+        (1..=4).all(|number| self.at(number) > DRAWN)
+            && self.at(3) > self.at(1) * HARDLY_WEAKER
+            && [5, 7].iter().all(|&number| self.at(number) < NOT_DRAWN)
+            && self.at(5) < beside * HOLE
+    }
+
+    /// Whether that is not to be told from the spectrum: the third partial is stronger than the first, which no string or pipe by itself has.
+    fn may_be_of_ranks(&self) -> bool {
+        self.at(3) > self.at(1)
+    }
+
+    /// Whether the odd partials are so faint that the octave is what is heard, as where a pipe is overblown.
+    fn odd_ones_are_faint(&self) -> bool {
+        let power = |from: usize| self.0.iter().skip(from).step_by(2).map(|x| x * x).sum::<f64>();
+        let (odd, even) = (power(0), power(1));
+        odd < FAINT * (odd + even)
+    }
 }
 
 /// The number of the partial of `hz` nearest to a frequency.
@@ -565,6 +645,25 @@ mod tests {
         assert_eq!(key, 60);
         assert!((cents - 25.0).abs() < 1e-9);
         assert_eq!(key_and_cents(0.0), None);
+    }
+
+    #[test]
+    fn an_organ_is_heard_at_eight_feet_and_an_overblown_pipe_in_its_upper_octave() {
+        // Ranks of 16, 8, 5⅓, 4, 2⅔ and 2 feet.
+        let ranks = [0.9, 0.7, 0.8, 0.6, 0.0, 0.5, 0.0, 0.3];
+        let organ = tone(110.0, &ranks, 0.0, 3);
+        assert!(cents_off(&organ, 220.0).abs() < 0.5);
+        let told = find_pitches(&organ, 48_000, 0, organ.len());
+        assert!(
+            told.iter().any(|pitch| (pitch.hz - 110.0).abs() < 0.1),
+            "{told:?}"
+        );
+        // A saw has all partials, and a clarinet the odd ones.
+        let saw: Vec<f64> = (1..=12).map(|k| 1.0 / f64::from(k)).collect();
+        assert!(cents_off(&tone(110.0, &saw, 0.0, 4), 110.0).abs() < 0.5);
+        // Between the partials of the octave, the others 32 dB down and more.
+        let overblown = [0.014, 1.0, 0.02, 0.1, 0.02, 0.07, 0.01, 0.1];
+        assert!(cents_off(&tone(392.0, &overblown, 0.0, 5), 784.0).abs() < 0.5);
     }
 
     #[test]

@@ -70,6 +70,13 @@ impl PlayedLoop {
         (all, lead)
     }
 
+    /// The loop as it goes round, for so many frames at least.
+    pub(crate) fn held(&self, samples: &[f32], frames: usize) -> Option<Vec<f32>> {
+        let rounds = frames.div_ceil(self.frames().max(1));
+        self.lies_inside(samples)
+            .then(|| self.round(samples).repeat(rounds.max(1)))
+    }
+
     fn lies_inside(&self, samples: &[f32]) -> bool {
         self.start_frame + 1 < self.end_frame && self.end_frame <= samples.len()
     }

@@ -281,6 +281,7 @@ impl<'a> Full<'a> {
             likeness_percent,
             audible_db: of.audible_db,
             pumps_db: pumps_db(mono, audio.rate_hz, of.played),
+            held_cents: None,
         }
     }
 }

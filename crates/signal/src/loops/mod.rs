@@ -40,6 +40,21 @@ pub struct LoopCandidate {
     /// How far its level moves, see [`crate::pumps_db`].
     #[serde(default)]
     pub pumps_db: Option<f64>,
+    /// How far the pitch that is heard while it goes round lies above the take's, in cents; `None` where nobody listened for that.
+    #[serde(default)]
+    pub held_cents: Option<f64>,
+}
+
+impl LoopCandidate {
+    /// As it is played.
+    pub fn played(&self) -> PlayedLoop {
+        PlayedLoop {
+            start_frame: self.start_frame,
+            end_frame: self.end_frame,
+            crossfade_frames: self.crossfade_frames,
+            likeness_percent: self.likeness_percent,
+        }
+    }
 }
 
 fn wholly() -> u8 {

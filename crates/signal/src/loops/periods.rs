@@ -118,6 +118,7 @@ pub(super) fn search(
             timbre_db: 0.0,
             audible_db: None,
             pumps_db: None,
+            held_cents: None,
         });
     }
     found.sort_by(|a, b| by_seam(a, rate).total_cmp(&by_seam(b, rate)));
