@@ -192,6 +192,23 @@ async fn pairs_octaves_and_names_that_lie_are_gone_through_row_by_row() -> anyho
         .collect();
     placed.sort_unstable();
     assert_eq!(placed, [(60, 2), (62, 1), (64, 1), (69, 1), (84, 1), (86, 1)]);
+    // All of one peak: evened along the ladder, which is told, and one act has them as they came.
+    let toast = browser
+        .named("[data-part=toast]", "6 files were taken in")
+        .await?;
+    assert!(toast.text().await?.contains("they were normalised"));
+    let evened = |view: &Value| {
+        let all = view["takes"].as_array().cloned().unwrap_or_default();
+        all.iter()
+            .filter(|take| take["correction"]["gain_db"].is_number())
+            .count()
+    };
+    assert_eq!(evened(&view), 6);
+    browser.click("button", "Undo").await?;
+    browser.click("button", "Undo").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| evened(view) == 0)
+        .await?;
     // They die away by themselves: struck, as they were offered; and no key between them is silent.
     assert_eq!(view["plan"]["kind"], json!("struck"));
     let regions: &Vec<Value> = view["program"]["strands"][0]["regions"]

@@ -104,6 +104,45 @@ pub fn even_levels(rule: LevelRule, layers_kept: f64, takes: &[LevelOf]) -> Vec<
         .collect()
 }
 
+/// A set of fewer takes says nothing of how it was made.
+const FEWEST_NORMALISED: usize = 6;
+/// Peaks of a set that was normalised lie within this, in dB, but for a tenth of them at either end.
+const NORMALISED_WITHIN_DB: f64 = 0.3;
+
+/// Whether takes were brought to one peak, each by itself, before they came here: what was recorded in one go never is so even.
+pub fn is_normalised(takes: &[LevelOf]) -> bool {
+    let mut peaks: Vec<f64> = takes.iter().map(|take| take.peak_dbfs).collect();
+    peaks.sort_by(f64::total_cmp);
+    let off = peaks.len() / 10;
+    peaks.len() >= FEWEST_NORMALISED && peaks[peaks.len() - 1 - off] - peaks[off] <= NORMALISED_WITHIN_DB
+}
+
+/// Gains that bring a normalised set back onto one curve along the ladder, all lowered together so that none clips.
+pub fn even_normalised(takes: &[LevelOf]) -> Vec<Proposed> {
+    let curves: BTreeMap<(u16, u16), Curve> = by_layer(takes)
+        .into_iter()
+        .map(|(layer, of)| {
+            let points = of.iter().map(|t| (f64::from(t.cell.key), t.loudness_lufs));
+            (layer, Curve::through(points))
+        })
+        .collect();
+    let gain_of = |take: &LevelOf| {
+        let curve = &curves[&(take.cell.pass, take.cell.layer)];
+        curve.at(f64::from(take.cell.key)) - take.loudness_lufs
+    };
+    let over = takes
+        .iter()
+        .map(|take| gain_of(take) + take.peak_dbfs - MOST_PEAK_DBFS)
+        .fold(0.0, f64::max);
+    takes
+        .iter()
+        .map(|take| Proposed {
+            take: take.take,
+            value: ((gain_of(take) - over).clamp(GAINS_DB.0, GAINS_DB.1) * 100.0).round() / 100.0,
+        })
+        .collect()
+}
+
 fn by_layer(takes: &[LevelOf]) -> BTreeMap<(u16, u16), Vec<&LevelOf>> {
     let mut layers: BTreeMap<(u16, u16), Vec<&LevelOf>> = BTreeMap::new();
     for take in takes {
@@ -274,6 +313,49 @@ mod tests {
 
     fn gains(rule: LevelRule, kept: f64, takes: &[LevelOf]) -> Vec<f64> {
         even_levels(rule, kept, takes).iter().map(|p| p.value).collect()
+    }
+
+    #[test]
+    fn a_normalised_set_is_told_and_brought_back_onto_its_curve() {
+        // Twelve keys whose loudness falls by a dB each, two of them brought up: all with their peak at full scale.
+        let takes: Vec<LevelOf> = (0u8..12)
+            .map(|n| LevelOf {
+                take: n.into(),
+                cell: Cell {
+                    pass: 0,
+                    key: 48 + n,
+                    layer: 0,
+                    round_robin: 0,
+                },
+                peak_dbfs: -0.02 * f64::from(n % 3),
+                loudness_lufs: -12.0 - f64::from(n) + if n == 4 || n == 9 { 5.0 } else { 0.0 },
+            })
+            .collect();
+        assert!(is_normalised(&takes));
+        let gains = even_normalised(&takes);
+        let after: Vec<f64> = takes
+            .iter()
+            .zip(&gains)
+            .map(|(t, g)| t.loudness_lufs + g.value)
+            .collect();
+        for pair in after.windows(2) {
+            assert!((pair[0] - pair[1] - 1.0).abs() < 0.2, "{after:?}");
+        }
+        assert!(
+            takes
+                .iter()
+                .zip(&gains)
+                .all(|(t, g)| t.peak_dbfs + g.value <= MOST_PEAK_DBFS + 0.01)
+        );
+        // As recorded their peaks differ; and few say nothing.
+        let recorded: Vec<LevelOf> = takes
+            .iter()
+            .map(|take| LevelOf {
+                peak_dbfs: take.loudness_lufs + 9.0,
+                ..*take
+            })
+            .collect();
+        assert!(!is_normalised(&recorded) && !is_normalised(&takes[..5]));
     }
 
     #[test]

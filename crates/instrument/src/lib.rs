@@ -21,7 +21,10 @@ mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
-pub use evenness::{Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
+pub use evenness::{
+    Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
+    tune,
+};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };

@@ -31,6 +31,12 @@ pub struct HeardInFile {
     /// Whether it dies away by itself in its first seconds; `None` where nobody listened for that.
     #[serde(default)]
     pub dies_away: Option<bool>,
+    /// Its highest sample, in dBFS.
+    #[serde(default)]
+    pub peak_dbfs: Option<f64>,
+    /// Loudness of its first seconds, in LUFS.
+    #[serde(default)]
+    pub loudness_lufs: Option<f64>,
     /// Whether every sample of it is 0.
     #[serde(default)]
     pub silent: bool,

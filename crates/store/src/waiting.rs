@@ -50,6 +50,8 @@ pub struct TakenIn {
     pub map: Option<MapSettings>,
     /// Their takes.
     pub takes: Vec<NewTake>,
+    /// Gains in dB that bring a normalised set back onto one curve, as a change of its own; empty for any other.
+    pub gains: Vec<f64>,
     /// The files that wait no longer.
     pub files: Vec<u64>,
 }
@@ -193,8 +195,17 @@ impl Store {
                         instrument
                     }
                 };
-                let (_, of_takes) = add_takes(connection, into, &taken.takes).await?;
+                let (ids, of_takes) = add_takes(connection, into, &taken.takes).await?;
                 told.extend(of_takes);
+                if !taken.gains.is_empty() {
+                    let gain = |(id, gain): (u64, &f64)| {
+                        (Target::Take(id), Fact::GainDb, Said::Value((*gain).into()))
+                    };
+                    let wishes = ids.into_iter().zip(&taken.gains).map(gain).collect();
+                    told.extend(
+                        crate::changes::change(connection, into, "even a normalised set", wishes).await?,
+                    );
+                }
                 into_all.push(into);
             }
             Ok((into_all, told))

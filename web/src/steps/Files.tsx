@@ -24,6 +24,8 @@ const OCTAVES = [
   ...[4, 3, 5, 2, 6, 1].map((octave) => ({ value: String((4 - octave) * 12), name: `C${octave}` })),
 ];
 
+const EVENED = " All of one peak, they were normalised: their levels were evened along the ladder. Undo has them as they came.";
+
 export function Files({ view }: { view: InstrumentView }) {
   const [spelling, setSpelling] = useState<Spelling>("letters");
   const [shift, setShift] = useState<number | undefined>();
@@ -59,17 +61,17 @@ export function Files({ view }: { view: InstrumentView }) {
     const body = groups.map(({ name, kind, of }) => ({ name, kind, layers, files: ready(of) }));
     const made = answer(await api.POST("/api/instruments/{id}/files/take-in", { params: { path: { id: view.id } }, body }));
     setMended({});
-    return made.length;
+    return made;
   };
   const takeAllIn = async () => {
     const count = ready(rows).length;
-    await takeIn([{ kind: isNew ? (kind ?? list.data?.kind) : undefined, of: rows }]);
+    const [made] = await takeIn([{ kind: isNew ? (kind ?? list.data?.kind) : undefined, of: rows }]);
     if (folder && unnamed) await change(view.id, "name it after its folder", [{ fact: "name", value: folder.slice(0, 120) }]);
-    say(`${count} ${count === 1 ? "file was" : "files were"} taken in.`);
+    say(`${count} ${count === 1 ? "file was" : "files were"} taken in.${made?.evened ? EVENED : ""}`);
   };
   const makeEach = async (kinds: Record<string, Kind>) => {
     const made = await takeIn(stems.map((stem) => ({ name: stem.name, kind: kinds[stem.name] ?? stem.kind, of: rows.filter((row) => row.guess.stem === stem.name) })));
-    say(`${made} instruments were made.`);
+    say(`${made.length} instruments were made.${made.some((one) => one.evened) ? EVENED : ""}`);
     await navigate({ to: "/" });
   };
   const forget = (some: Row[]) => {

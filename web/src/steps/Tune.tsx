@@ -17,6 +17,15 @@ import { HearButton, velocityOf } from "./Trim";
 
 /** What is further from its key than this is to be checked; another note is wrong. */
 const CHECK_CENTS = 15;
+/** By more than this a take that begins otherwise than it goes on is told. */
+const HELD_CENTS = 5;
+
+/** How far what is heard in its loop lies above what the whole of it is heard as, in cents. */
+function heldOff(take: TakeView): number {
+  const { treatment, facts } = take;
+  const now = facts?.loops.find((one) => one.start_frame === treatment?.loop?.start_frame && one.end_frame === treatment.loop.end_frame);
+  return now?.held_cents ?? 0;
+}
 /** So many partials are marked, the strongest. */
 const PARTIALS = 14;
 
@@ -160,6 +169,7 @@ export function TuneBench({ on }: { on: OnBench }) {
           : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}</Badge>
           : Math.abs(off - (take.curve_cents ?? 0)) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}{Math.abs(take.curve_cents ?? 0) >= 1 ? `, its neighbours ${tunePlot.show(take.curve_cents!)}` : ""}</Badge>
           : Math.abs(take.curve_cents ?? 0) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}, as the whole instrument</Badge>
+          : Math.abs(heldOff(take)) > HELD_CENTS ? <Badge>while it is held {tunePlot.show(heldOff(take))} from how it begins: the loop counts</Badge>
           : null
         }
       />

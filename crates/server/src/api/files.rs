@@ -93,11 +93,16 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
             let bounds = signal::sound_bounds(start)?;
             Some(signal::dies_away(start, bounds.start_frame, bounds.end_frame))
         });
+        let loudness_lufs = start
+            .as_ref()
+            .and_then(|start| signal::loudness_lufs_of(start, 0, start.frames()));
         let heard = HeardInFile {
             key: pitch.map(|p| p.key),
             cents: pitch.map(|p| p.cents),
             confidence: pitch.map_or(0.0, |p| p.confidence),
             dies_away,
+            peak_dbfs: (loudest > 0.0).then(|| signal::amplitude_to_db(f64::from(loudest))),
+            loudness_lufs,
             silent: loudest == 0.0,
             ..inside
         };

@@ -13,10 +13,10 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use instrument::{
-    Inside, Kind, NameGuess, Origin, PlacedFile, Spelling, key_name, kind_of_file, map_of_files, mics_of,
-    plan_with, read_name, rung_of,
+    Cell, HeardInFile, Kind, LevelOf, NameGuess, Origin, PlacedFile, Spelling, even_normalised,
+    is_normalised, key_name, kind_of_file, map_of_files, mics_of, plan_with, read_name, rung_of,
 };
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use store::{NewTake, Recording, TakenIn, WaitingRow};
 use utoipa::{IntoParams, ToSchema};
@@ -37,13 +37,22 @@ pub(super) struct TakeIn {
     files: Vec<PlacedFile>,
 }
 
+/// What files became.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct TakenInto {
+    /// The instrument.
+    id: u64,
+    /// Whether they were recognised as normalised, and their levels evened along the ladder: a change of its own, which can be undone.
+    evened: bool,
+}
+
 /// Takes files in: rungs, layers and round robins that the plan does not have are added to it.
-#[utoipa::path(post, path = "/api/instruments/{id}/files/take-in", params(("id" = u64, Path)), request_body = Vec<TakeIn>, responses((status = 200, body = Vec<Created>), (status = 422, body = Problem)))]
+#[utoipa::path(post, path = "/api/instruments/{id}/files/take-in", params(("id" = u64, Path)), request_body = Vec<TakeIn>, responses((status = 200, body = Vec<TakenInto>), (status = 422, body = Problem)))]
 pub(super) async fn take_files_in(
     State(app): State<App>,
     Path(id): Path<u64>,
     Json(wishes): Json<Vec<TakeIn>>,
-) -> Result<Json<Vec<Created>>, Problem> {
+) -> Result<Json<Vec<TakenInto>>, Problem> {
     let here = view_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
@@ -83,13 +92,14 @@ pub(super) async fn take_files_in(
             Some(name) => Some(super::checked_name(name, "An instrument")?.to_owned()),
             None => None,
         };
+        let gains = gains_of(&audio, &cells);
         let takes = audio
             .into_iter()
             .zip(cells)
             .map(|(sound, cell)| {
                 let origin = Origin {
                     file: Some(sound.name),
-                    inside: sound.inside,
+                    inside: sound.heard.inside,
                     ..Origin::default()
                 };
                 NewTake::whole(cell, sound.recording, origin)
@@ -101,11 +111,16 @@ pub(super) async fn take_files_in(
             map: fresh.then(|| map_of_files(&plan)).flatten(),
             plan,
             takes,
+            gains,
             files: wish.files.iter().flat_map(PlacedFile::files).collect(),
         });
     }
     let made = app.store.take_in(id, &taken).await?;
-    Ok(Json(made.into_iter().map(|id| Created { id }).collect()))
+    let into = |(id, taken): (u64, &TakenIn)| TakenInto {
+        id,
+        evened: !taken.gains.is_empty(),
+    };
+    Ok(Json(made.into_iter().zip(&taken).map(into).collect()))
 }
 
 /// Brings one file as an instrument of its own, which plays on all keys.
@@ -198,7 +213,22 @@ pub(super) async fn waiting_audio(
 struct Sound {
     recording: Recording,
     name: String,
-    inside: Option<Inside>,
+    heard: HeardInFile,
+}
+
+/// Gains that bring a normalised set back onto one curve; none where they are as they were recorded, or where one has no level.
+fn gains_of(sounds: &[Sound], cells: &[Cell]) -> Vec<f64> {
+    let level = |(n, (sound, cell)): (u64, (&Sound, &Cell))| {
+        Some(LevelOf {
+            take: n,
+            cell: *cell,
+            peak_dbfs: sound.heard.peak_dbfs?,
+            loudness_lufs: sound.heard.loudness_lufs?,
+        })
+    };
+    let levels: Option<Vec<LevelOf>> = (0..).zip(sounds.iter().zip(cells)).map(level).collect();
+    let levels = levels.filter(|levels| is_normalised(levels)).unwrap_or_default();
+    even_normalised(&levels).iter().map(|of| of.value).collect()
 }
 
 type Member<'a> = (&'a PlacedFile, &'a WaitingRow, Option<&'a WaitingRow>);
@@ -267,7 +297,7 @@ async fn sounds_of(
         sounds.push(Sound {
             recording,
             name: row.name.clone(),
-            inside: heard_of(row).inside,
+            heard: heard_of(row),
         });
         together.push(placed.clone());
     }
