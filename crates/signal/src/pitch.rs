@@ -90,12 +90,11 @@ pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> 
         return Vec::new();
     }
     let heard = &samples[first..first + len];
-    let mut found = judged(heard, rate_hz, LOWEST_HZ, HEARD);
+    let spectrum = partials(heard, rate_hz);
+    let mut found = judged_of(&spectrum, LOWEST_HZ, HEARD);
     let worth_of = |of: &[(f64, f64)]| of.first().map_or(0.0, |(_, worth)| *worth);
     let of_whole = worth_of(&found);
-    let mut moves = found
-        .first()
-        .is_some_and(|(hz, _)| lines_beside(heard, rate_hz, *hz));
+    let mut moves = found.first().is_some_and(|(hz, _)| lines_beside(&spectrum, *hz));
     if of_whole < DOUBT {
         // A short, high sound is over long before the stretch is, and a wide vibrato smears its partials: where the whole of it leaves doubt,
         // its first moments are asked.
@@ -140,17 +139,27 @@ pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> 
 pub(crate) fn pitch_held(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
     let len = fast_len(samples.len().min(longest_frames(rate_hz)));
     let heard = samples.get(..len).filter(|_| len >= 512)?;
-    let cents = |of: f64| 1200.0 * (of / hz).log2();
-    // The same note may be explained in another octave.
-    let same = |of: f64| hz * (((cents(of) + 600.0).rem_euclid(1200.0) - 600.0) / 1200.0).exp2();
-    let found = judged(heard, rate_hz, LOWEST_HZ, HEARD);
-    let held = found
-        .iter()
-        .map(|(of, _)| same(*of))
-        .find(|of| cents(*of).abs() < OTHER_NOTE_CENTS)?;
+    let spectrum = partials(heard, rate_hz);
+    // The strongest of all lines that may be one of its first partials, of several beside each other too.
+    let strongest = (1..=6)
+        .flat_map(|number| {
+            lines_near(&spectrum, hz * f64::from(number), OTHER_NOTE_CENTS).map(move |line| (number, line))
+        })
+        .max_by(|a, b| a.1.amplitude.total_cmp(&b.1.amplitude));
+    let (number, line) = strongest?;
+    let held = settled(&spectrum, line.hz / f64::from(number), 0.0);
     // Going round, what moves has lines a round apart, and none of them is its middle.
-    let moves = lines_beside(heard, rate_hz, held).then(|| course(heard, rate_hz, held));
+    let moves = lines_beside(&spectrum, held).then(|| course(heard, rate_hz, held));
     Some(moves.flatten().map_or(held, |(middle, _)| middle))
+}
+
+/// Those that lie within so many cents of a frequency.
+fn lines_near(spectrum: &[Partial], hz: f64, within_cents: f64) -> impl Iterator<Item = &Partial> {
+    let within = (within_cents / 1200.0).exp2();
+    let from = spectrum.partition_point(|line| line.hz < hz / within);
+    spectrum[from..]
+        .iter()
+        .take_while(move |line| line.hz < hz * within)
 }
 
 /// So much is looked at.
@@ -162,17 +171,11 @@ pub(crate) fn longest_frames(rate_hz: u32) -> usize {
 const BESIDE: f64 = 0.12;
 const BESIDE_CENTS: f64 = 45.0;
 
-fn lines_beside(samples: &[f32], rate_hz: u32, hz: f64) -> bool {
-    let spectrum = partials(samples, rate_hz);
+fn lines_beside(spectrum: &[Partial], hz: f64) -> bool {
     (1..=6).any(|number| {
-        let at = hz * f64::from(number);
-        let near: Vec<f64> = spectrum
-            .iter()
-            .filter(|line| (1200.0 * (line.hz / at).log2()).abs() < BESIDE_CENTS)
-            .map(|line| line.amplitude)
-            .collect();
-        let top = near.iter().copied().fold(0.0, f64::max);
-        near.iter().filter(|amplitude| **amplitude > top * BESIDE).count() > 2
+        let near = || lines_near(spectrum, hz * f64::from(number), BESIDE_CENTS).map(|line| line.amplitude);
+        let top = near().fold(0.0, f64::max);
+        near().filter(|amplitude| *amplitude > top * BESIDE).count() > 2
     })
 }
 
@@ -225,10 +228,13 @@ pub(crate) fn pitch_of_window(samples: &[f32], rate_hz: u32) -> Option<f64> {
 /// The fundamentals of one stretch, at `lowest_hz` or more, and what they are worth, best first; what is under `heard` of the loudest partial
 /// counts neither for nor against them.
 fn judged(samples: &[f32], rate_hz: u32, lowest_hz: f64, heard: f64) -> Vec<(f64, f64)> {
-    let spectrum = partials(samples, rate_hz);
-    best_candidates(&spectrum, lowest_hz, heard)
+    judged_of(&partials(samples, rate_hz), lowest_hz, heard)
+}
+
+fn judged_of(spectrum: &[Partial], lowest_hz: f64, heard: f64) -> Vec<(f64, f64)> {
+    best_candidates(spectrum, lowest_hz, heard)
         .into_iter()
-        .map(|(hz, stretch, worth)| (settled(&spectrum, hz, stretch), worth))
+        .map(|(hz, stretch, worth)| (settled(spectrum, hz, stretch), worth))
         .collect()
 }
 
@@ -334,12 +340,8 @@ impl Series {
     fn of(spectrum: &[Partial], hz: f64, stretch: f64) -> Self {
         // Where a pitch moves or beats there are several lines at one place.
         let strength = |number: usize| {
-            let (at, within) = (place(hz, stretch, number), (TOLERANCE_CENTS / 1200.0).exp2());
-            let from = spectrum.partition_point(|partial| partial.hz < at / within);
-            let lines = spectrum[from..]
-                .iter()
-                .take_while(|partial| partial.hz < at * within);
-            lines.map(|partial| partial.amplitude).fold(0.0, f64::max)
+            let lines = lines_near(spectrum, place(hz, stretch, number), TOLERANCE_CENTS);
+            lines.map(|line| line.amplitude).fold(0.0, f64::max)
         };
         let all: [f64; 16] = std::array::from_fn(|n| strength(n + 1));
         let loudest = all.iter().copied().fold(1e-12, f64::max);

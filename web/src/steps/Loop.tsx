@@ -187,7 +187,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           <div className="min-h-0 flex-1 overflow-auto">
             <table className="num mt-1 w-full text-[12px]">
               <thead className="text-left text-ink3">
-                <tr className="whitespace-nowrap">{TOLD.map(({ name, hint }) => <th key={name} className="pl-3 font-normal last:pr-2" title={hint}>{name}</th>)}</tr>
+                <tr className="whitespace-nowrap">{TOLD.map(({ name, hint }) => <th key={name} className="pl-2 font-normal last:pr-2" title={hint}>{name}</th>)}</tr>
               </thead>
               <tbody>
                 {places?.map((l) => (
@@ -196,7 +196,7 @@ export function LoopBench({ on }: { on: OnBench }) {
                     className={`cursor-pointer border-t border-line2 ${isHeld(l) ? "bg-act-soft" : "hover:bg-sheet"}`}
                     onClick={() => void keep("take another loop", { ...now, ...plainLoop(l) })}
                   >
-                    {TOLD.map(({ name, of }, n) => <td key={name} className="py-0.5 pl-3">{n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}</td>)}
+                    {TOLD.map(({ name, of }, n) => <td key={name} className="py-0.5 pl-2">{n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}</td>)}
                   </tr>
                 ))}
               </tbody>
