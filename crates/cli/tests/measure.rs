@@ -90,6 +90,133 @@ fn every_format_gives_the_same_facts() {
     }
 }
 
+/// An `RF64` file of a WAV file's sound, which says its length in `ds64` (EBU Tech 3306), and one that a program wrote into a pipe.
+fn sizes_elsewhere(wav: &[u8]) -> (Vec<u8>, Vec<u8>) {
+    let data = wav
+        .windows(4)
+        .position(|four| four == b"data")
+        .expect("its sound");
+    let mut piped = wav.to_vec();
+    for at in [4, data + 4] {
+        piped[at..at + 4].copy_from_slice(&u32::MAX.to_le_bytes());
+    }
+    let long = (wav.len() - data - 8) as u64;
+    let mut rf64 = b"RF64".to_vec();
+    rf64.extend(u32::MAX.to_le_bytes());
+    rf64.extend(b"WAVEds64");
+    rf64.extend(28u32.to_le_bytes());
+    rf64.extend((wav.len() as u64 + 28).to_le_bytes());
+    rf64.extend(long.to_le_bytes());
+    rf64.extend([0; 12]);
+    rf64.extend(&piped[12..]);
+    (rf64, piped)
+}
+
+/// One channel at 44,100 Hz, as Apple's draft of AIFF-C (1991) has it, in a code of so many bits.
+fn aifc(code: &[u8; 4], bits: u16, sound: &[u8]) -> Vec<u8> {
+    let mut common = 1u16.to_be_bytes().to_vec();
+    common.extend((sound.len() as u32 / u32::from(bits / 8)).to_be_bytes());
+    common.extend(bits.to_be_bytes());
+    // 44,100 as an IEEE 754 extended.
+    common.extend([0x40, 0x0e, 0xac, 0x44, 0, 0, 0, 0, 0, 0]);
+    common.extend(code);
+    common.extend([0, 0]);
+    let mut file = b"FORM".to_vec();
+    file.extend((4 + 8 + common.len() as u32 + 16 + sound.len() as u32).to_be_bytes());
+    file.extend(b"AIFCCOMM");
+    file.extend((common.len() as u32).to_be_bytes());
+    file.extend(common);
+    file.extend(b"SSND");
+    file.extend((8 + sound.len() as u32).to_be_bytes());
+    file.extend([0; 8]);
+    file.extend(sound);
+    file
+}
+
+/// Files that are rare, or odd, and right: written by `sox`, or byte by byte as their standards have them.
+#[test]
+fn rare_files_are_read_and_what_is_not_read_is_named() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let path = |name: &str| folder.path().join(name);
+    let wav = formats::wav_bytes(&sine(69, 2, 44_100), 24, None);
+    std::fs::write(path("a4.wav"), &wav).unwrap();
+    let (rf64, piped) = sizes_elsewhere(&wav);
+    std::fs::write(path("long.wav"), rf64).unwrap();
+    std::fs::write(path("piped.wav"), piped).unwrap();
+    for (name, how) in [
+        ("doubles.wav", &["-e", "floating-point", "-b", "64"][..]),
+        ("extensible.wav", &["-b", "24", "-t", "wavpcm"]),
+        ("slow.wav", &["-r", "11025"]),
+        ("fast.wav", &["-r", "192000"]),
+        ("one.ogg", &[]),
+        ("one side.wav", &["remix", "1", "0"]),
+        ("off.wav", &["dcshift", "0.3"]),
+    ] {
+        let mut convert = Command::new("sox");
+        convert.arg(path("a4.wav"));
+        let (before, after): (&[&str], &[&str]) = if how.first().is_some_and(|first| !first.starts_with('-'))
+        {
+            (&[], how)
+        } else {
+            (how, &[])
+        };
+        let status = convert.args(before).arg(path(name)).args(after).status().unwrap();
+        assert!(status.success(), "{name} could not be written");
+    }
+    // Two streams one after another in one file (RFC 3533).
+    let one = std::fs::read(path("one.ogg")).unwrap();
+    std::fs::write(path("two.ogg"), [&one[..], &one[..]].concat()).unwrap();
+    let floats = sine(69, 1, 44_100).channels.remove(0);
+    let big: Vec<u8> = floats.iter().flat_map(|x| x.to_be_bytes()).collect();
+    let little: Vec<u8> = floats
+        .iter()
+        .flat_map(|x| ((x * 32_767.0) as i16).to_le_bytes())
+        .collect();
+    std::fs::write(path("floats.aif"), aifc(b"FL32", 32, &big)).unwrap();
+    std::fs::write(path("little.aifc"), aifc(b"sowt", 16, &little)).unwrap();
+    let names = [
+        "long.wav",
+        "piped.wav",
+        "doubles.wav",
+        "extensible.wav",
+        "little.aifc",
+        "slow.wav",
+        "fast.wav",
+        "two.ogg",
+        "one side.wav",
+        "off.wav",
+        "floats.aif",
+    ];
+    let (code, lines) = measured(&names.map(path)).unwrap();
+    assert_eq!(code, Some(0), "{lines:?}");
+    for (name, facts) in names.iter().zip(&lines) {
+        assert_eq!(facts["key"], 69, "{name}: {facts}");
+        let rate = facts["rate_hz"].as_u64().unwrap() as f64;
+        let start = facts["start_frame"].as_u64().unwrap() as f64 / rate;
+        let most = if name.ends_with("ogg") { 0.01 } else { 0.002 };
+        assert!((start - 0.2).abs() <= most, "{name} starts at {start} s");
+        let seconds = facts["frames"].as_u64().unwrap() as f64 / rate;
+        let expected = if *name == "two.ogg" { 4.0 } else { 2.0 };
+        assert!((seconds - expected).abs() < 0.01, "{name} has {seconds} s");
+    }
+    // RFC 3533 and 7845: one page, the first and the last, with one segment of 19 bytes.
+    let page = |what: &[u8]| [b"OggS\0\x06", &[0u8; 20][..], b"\x01\x13", what, &[0; 11]].concat();
+    for (name, bytes, says) in [
+        ("a.opus", page(b"OpusHead"), "Ogg Opus"),
+        ("a.wv", [b"wvpk", &[0u8; 400][..]].concat(), "WavPack"),
+        (
+            "a.m4a",
+            [&[0, 0, 0, 32][..], b"ftypM4A ", &[0; 400]].concat(),
+            "MPEG-4",
+        ),
+    ] {
+        std::fs::write(path(name), bytes).unwrap();
+        let (code, lines) = measured(&[path(name)]).unwrap();
+        let told = lines[0]["error"].as_str().unwrap_or_default();
+        assert!(code == Some(1) && told.contains(says), "{name}: {told}");
+    }
+}
+
 #[test]
 fn good_files_are_measured_and_bad_ones_are_named() {
     let folder = tempfile::TempDir::new().unwrap();

@@ -24,7 +24,7 @@ pub fn small_chunks(source: &mut (impl Read + Seek)) -> std::io::Result<Vec<u8>>
         b"FORM" => true,
         _ => return Ok(Vec::new()),
     };
-    let mut at = 12u64;
+    let (mut at, mut sound) = (12u64, None);
     for _ in 0..MOST_CHUNKS {
         if at + 8 > length {
             break;
@@ -41,11 +41,19 @@ pub fn small_chunks(source: &mut (impl Read + Seek)) -> std::io::Result<Vec<u8>>
         if size <= LONGEST && at + 8 + u64::from(size) <= length {
             let mut body = vec![0; size as usize];
             source.read_exact(&mut body)?;
+            if head.starts_with(b"ds64") {
+                sound = body.get(8..16).and_then(|bytes| bytes.try_into().ok());
+            }
             file.extend(head);
             file.extend(body);
             file.resize(file.len() + size as usize % 2, 0);
         }
-        at += 8 + u64::from(size) + u64::from(size % 2);
+        // The sound of an RF64 file is as long as `ds64` says (EBU Tech 3306).
+        let size = match sound.map(u64::from_le_bytes) {
+            Some(long) if size == u32::MAX && head.starts_with(b"data") => long,
+            _ => u64::from(size),
+        };
+        at = at.saturating_add(8 + size + size % 2);
     }
     Ok(file)
 }

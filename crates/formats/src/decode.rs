@@ -2,8 +2,9 @@
 
 use crate::FormatError;
 use crate::honesty::{RATES_HZ, lie_of};
+use crate::plain::{foreign, in_another_code, plain};
 use signal::Audio;
-use std::io::Cursor;
+use std::io::{Cursor, Read, Seek};
 use symphonia::core::audio::SampleBuffer;
 use symphonia::core::codecs::{Decoder, DecoderOptions};
 use symphonia::core::errors::Error;
@@ -25,6 +26,22 @@ const MOST_CHANNELS: usize = 32;
 
 fn unreadable(why: &str) -> FormatError {
     FormatError::Unreadable(format!("This is not audio that can be read: {why}."))
+}
+
+/// What is read, for one who brought something else.
+fn not_read(what: &str) -> FormatError {
+    FormatError::Unreadable(format!(
+        "This is not audio that can be read: it is {what}. WAV, AIFF, FLAC, Ogg Vorbis and MP3 are read."
+    ))
+}
+
+/// Why a file that begins so is not read, in a sentence.
+fn why(error: &Error, head: &[u8]) -> FormatError {
+    match (error, in_another_code(head)) {
+        (Error::Unsupported(_), Some(what)) => not_read(what),
+        (Error::IoError(_), _) => unreadable("it ends before any sound begins"),
+        (error, _) => unreadable(&error.to_string()),
+    }
 }
 
 /// A decoder that panics on a file that was made to break it takes nothing with it but that file.
@@ -56,10 +73,18 @@ impl AudioReader {
         unharmed(|| Self::opened(source, extension))
     }
 
-    fn opened(mut source: Box<dyn MediaSource>, extension: Option<&str>) -> Result<Self, FormatError> {
+    fn opened(source: Box<dyn MediaSource>, extension: Option<&str>) -> Result<Self, FormatError> {
         if source.byte_len() == Some(0) {
             return Err(unreadable("the file is empty"));
         }
+        let mut source = plain(source)?;
+        let mut head = [0; 128];
+        let told = source.read(&mut head)?;
+        source.rewind()?;
+        if let Some(what) = foreign(&head[..told]) {
+            return Err(not_read(what));
+        }
+        let refused = |error: Error| why(&error, &head[..told]);
         if let Some(lie) = lie_of(&mut source)? {
             return Err(unreadable(&lie));
         }
@@ -74,17 +99,14 @@ impl AudioReader {
         };
         let format = symphonia::default::get_probe()
             .format(&hint, stream, &options, &MetadataOptions::default())
-            .map_err(|error| match error {
-                Error::IoError(_) => unreadable("it ends before any sound begins"),
-                error => unreadable(&error.to_string()),
-            })?
+            .map_err(refused)?
             .format;
         let track = format
             .default_track()
             .ok_or_else(|| unreadable("it has no track"))?;
         let decoder = symphonia::default::get_codecs()
             .make(&track.codec_params, &DecoderOptions::default())
-            .map_err(|error| unreadable(&error.to_string()))?;
+            .map_err(refused)?;
         // What is 24 bits or less is kept in 24, the rest as floats.
         let bits = match track.codec_params.bits_per_sample {
             Some(bits) if bits <= 24 => 24,
@@ -178,7 +200,18 @@ impl AudioReader {
         loop {
             let packet = match self.format.next_packet() {
                 Ok(packet) => packet,
-                Err(Error::IoError(_) | Error::ResetRequired) => return Ok(None),
+                Err(Error::IoError(_)) => return Ok(None),
+                // Another stream follows in the same file (RFC 3533, "chained"): it goes on as the same sound.
+                Err(Error::ResetRequired) => {
+                    let Some(track) = self.format.default_track() else {
+                        return Ok(None);
+                    };
+                    self.track = track.id;
+                    self.decoder = symphonia::default::get_codecs()
+                        .make(&track.codec_params, &DecoderOptions::default())
+                        .map_err(|error| unreadable(&error.to_string()))?;
+                    continue;
+                }
                 Err(error) => return Err(unreadable(&error.to_string())),
             };
             if packet.track_id() != self.track {

@@ -8,6 +8,7 @@ mod chunks;
 mod decode;
 mod honesty;
 mod lower;
+mod plain;
 mod riff;
 pub mod sf2;
 mod sfz;

@@ -3,8 +3,8 @@
 use crate::loops::LIVELY_S;
 use crate::pitch::{longest_frames, pitch_held};
 use crate::{
-    Audio, LoopCandidate, LoopLengths, Pitch, balance_db, clipped_frames, correlation, dies_away, find_loops,
-    find_pitch, find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
+    Audio, LoopCandidate, LoopLengths, Pitch, PlayedLoop, balance_db, clipped_frames, correlation, dies_away,
+    find_loops, find_pitch, find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
 };
 use serde::{Deserialize, Serialize};
 
@@ -147,10 +147,17 @@ fn heard_while_held(audio: &Audio, mut loops: Vec<LoopCandidate>, hz: f64) -> Ve
     let rate_hz = audio.rate_hz;
     let lively = |of: &LoopCandidate| (of.end_frame - of.start_frame) as f64 >= LIVELY_S * f64::from(rate_hz);
     let lively = loops.iter().position(lively);
-    let mono = audio.to_mono();
     for at in [Some(0), lively.filter(|at| *at != 0)].into_iter().flatten() {
         if let Some(place) = loops.get_mut(at) {
-            let held = place.played().held(&mono, longest_frames(rate_hz));
+            // Of a long take no more than the loop and what is faded into its end.
+            let first = place.start_frame.saturating_sub(place.crossfade_frames);
+            let part = audio.slice(first, place.end_frame).to_mono();
+            let played = PlayedLoop {
+                start_frame: place.start_frame - first,
+                end_frame: place.end_frame - first,
+                ..place.played()
+            };
+            let held = played.held(&part, longest_frames(rate_hz));
             let heard = held.and_then(|held| pitch_held(&held, rate_hz, hz));
             place.held_cents = heard.map(|heard| 1200.0 * (heard / hz).log2());
         }
@@ -229,6 +236,10 @@ mod tests {
             [key_of(57), key_of(69), key_of(60)],
             [Some(57), Some(69), Some(69)]
         );
+        // All partials of the octave above are in the sound: an organ's lowest rank may be what was heard.
+        let octave = heard.clone().hinted(81, 60.0);
+        assert_eq!(octave.pitch.map(|p| (p.key, p.confidence)), Some((81, 0.8)));
+        assert_eq!(octave.pitches_beside[0], pitch(69, 0.8));
         assert_eq!(heard.clone().hinted(57, 60.0).pitches_beside, [pitch(69, 0.8)]);
     }
 

@@ -308,12 +308,12 @@ fn best_candidates(spectrum: &[Partial], lowest_hz: f64, least: f64) -> Vec<(f64
             best.push(candidate);
         }
     }
-    if let Some(&(hz, stretch, top)) = best.first() {
+    let with_an_octave = best.first().filter(|(hz, ..)| 2.0 * hz <= HIGHEST_HZ);
+    if let Some(&(hz, stretch, top)) = with_an_octave {
         let (octave, _, worth) = of(2.0 * hz, stretch);
         let near = |other: &(f64, f64, f64)| (1200.0 * (octave / other.0).log2()).abs() < OTHER_NOTE_CENTS;
         let series = Series::of(spectrum, hz, stretch);
-        if octave > HIGHEST_HZ {
-        } else if series.is_of_ranks() || series.odd_ones_are_faint() {
+        if series.is_of_ranks() || series.odd_ones_are_faint() {
             best.retain(|other| !near(other));
             best.insert(0, (octave, stretch, top));
             best.truncate(1 + MOST_BESIDE);

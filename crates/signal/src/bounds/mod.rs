@@ -3,6 +3,7 @@
 use crate::energy::Energy;
 use crate::{Audio, amplitude_to_db, frames_of_ms, magnitude_spectrum_db};
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 mod room;
 
@@ -42,6 +43,7 @@ const NOISY: f64 = 0.016;
 /// while, and a hair of room (0.2 ms and 3 % of the attack) keeps its first frames. Over a loud floor the likeliest start is taken, by energy after
 /// the floor's own spectrum is taken out: energy and spectral change together.
 pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
+    let audio = &*without_dc(audio);
     let energy = Energy::of(audio);
     let rate = audio.rate_hz;
     let ms = |value: f64| frames_of_ms(rate, value).max(1);
@@ -93,6 +95,53 @@ pub fn sound_bounds(audio: &Audio) -> Option<Bounds> {
         end_sure: end_sure(&energy, end_frame.min(frames), loudest, ms(AFTER_MS)),
         sound_before: rise.quiet_from > 0,
     })
+}
+
+/// A mean that lies no further off than this is a sound's own, as a share of the highest sample.
+const DC_SHARE: f64 = 0.02;
+/// The quietest moment has the same mean, within this share of it: else the sound is one that swings to one side.
+const DC_AGREES: f64 = 0.25;
+
+/// What stands still is no sound: a mean that is there in the quietest moment too is taken away.
+fn without_dc(audio: &Audio) -> Cow<'_, Audio> {
+    let highest = audio
+        .channels
+        .iter()
+        .flatten()
+        .fold(0.0f32, |top, x| top.max(x.abs()));
+    let moment = frames_of_ms(audio.rate_hz, 20.0).max(1);
+    let dc_of = |channel: &Vec<f32>| {
+        let (mean, _) = mean_and_variance(channel);
+        if mean.abs() <= f64::from(highest) * DC_SHARE {
+            return 0.0;
+        }
+        let moments = channel.chunks_exact(moment).map(mean_and_variance);
+        let quietest = moments.min_by(|a, b| a.1.total_cmp(&b.1));
+        let agrees = |quiet: &f64| (quiet - mean).abs() <= mean.abs() * DC_AGREES;
+        quietest.map(|(mean, _)| mean).filter(agrees).unwrap_or(0.0)
+    };
+    let offs: Vec<f64> = audio.channels.iter().map(dc_of).collect();
+    if offs.iter().all(|off| *off == 0.0) {
+        return Cow::Borrowed(audio);
+    }
+    let channels = audio.channels.iter().zip(&offs);
+    Cow::Owned(Audio {
+        rate_hz: audio.rate_hz,
+        channels: channels
+            .map(|(channel, off)| channel.iter().map(|x| x - *off as f32).collect())
+            .collect(),
+    })
+}
+
+fn mean_and_variance(samples: &[f32]) -> (f64, f64) {
+    let count = samples.len().max(1) as f64;
+    let mean = samples.iter().map(|x| f64::from(*x)).sum::<f64>() / count;
+    let variance = samples
+        .iter()
+        .map(|x| (f64::from(*x) - mean).powi(2))
+        .sum::<f64>()
+        / count;
+    (mean, variance)
 }
 
 /// Where the level first stays over the floor.
@@ -524,6 +573,23 @@ mod tests {
         assert!((48_000..66_000).contains(&bounds.end_frame), "{bounds:?}");
         let floor_dbfs = bounds.noise_floor_dbfs.unwrap();
         assert!((floor_dbfs + 60.0).abs() < 1.0, "{floor_dbfs}");
+    }
+
+    #[test]
+    fn what_stands_still_is_no_sound() {
+        let (audio, start, _) = take(5.0, -60.0, 440.0, 2);
+        let plain = sound_bounds(&audio).unwrap();
+        let samples = audio.channels[0].iter().map(|x| x * 0.5 + 0.4).collect();
+        let shifted = sound_bounds(&Audio::mono(48_000, samples)).unwrap();
+        assert!(
+            shifted.start_frame.abs_diff(plain.start_frame) <= 24,
+            "{shifted:?}"
+        );
+        assert!(shifted.start_frame.abs_diff(start) <= 96);
+        // What swings to one side alone is a sound all the same, and the silence before it none.
+        let pulses = (0..48_000).map(|n| if n >= 24_000 && n % 100 < 50 { 0.5 } else { 0.0 });
+        let found = sound_bounds(&Audio::mono(48_000, pulses.collect())).unwrap();
+        assert!(found.start_frame.abs_diff(24_000) <= 96, "{found:?}");
     }
 
     #[test]

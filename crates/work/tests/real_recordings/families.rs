@@ -3,8 +3,7 @@
 use super::{Real, has_no_pitch, recordings, rms_db};
 use engine::{Event, EventKind, render_offline};
 use instrument::{
-    Kind, MapSettings, PlacedFile, PlacedTake, heard_for, make_program, map_of_files, plan_with, suggest,
-    treat,
+    Kind, PlacedFile, PlacedTake, heard_for, make_program, map_of_files, plan_with, suggest, treat,
 };
 use program::{Program, Sample};
 use std::collections::BTreeMap;
@@ -61,7 +60,7 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
             }
         })
         .collect();
-    let map = map_of_files(&plan).unwrap_or_else(MapSettings::default);
+    let map = map_of_files(&plan).unwrap_or_default();
     make_program(family, &plan, &map, &takes)
 }
 
