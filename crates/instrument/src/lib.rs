@@ -43,5 +43,5 @@ pub use taking_in::{
 };
 pub use treatment::{
     ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, is_cut_off,
-    stands_still, suggest, treat,
+    stands_still, suggest, treat, wants_a_loop,
 };

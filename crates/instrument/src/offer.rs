@@ -256,6 +256,45 @@ pub struct Ring {
     pub seconds: f64,
     /// Whether the sound went on to the take's last frame: it was cut off.
     pub cut_off: bool,
+    /// After how many seconds its level comes round, where it beats.
+    pub beats_s: Option<f64>,
+    /// Whether it should be looped, and has no loop that is as good as its kind wants it.
+    pub wants_a_loop: bool,
+}
+
+/// A good loop needs so many rounds of what beats, and so much before and after them, in seconds.
+const ROUNDS: f64 = 2.2;
+const AROUND_S: f64 = 1.0;
+/// Nobody is told to hold a key for longer, in seconds.
+const LONGEST_HOLD_S: f64 = 30.0;
+
+/// What most takes of a pass need for a good loop and do not have: how long they should be held, and why.
+fn longer_hold(plan: &Plan, pass: &Pass, rings: &[&Ring]) -> Option<(f64, String)> {
+    let wanting = rings.iter().filter(|ring| ring.wants_a_loop).count();
+    if !plan.kind.loops() || pass.sounds_on != SoundsOn::KeyDown || wanting * 2 <= rings.len() {
+        return None;
+    }
+    let hold_s = f64::from(pass.hold_ms) / 1000.0;
+    let beats_s = rings
+        .iter()
+        .filter_map(|ring| ring.beats_s)
+        .max_by(f64::total_cmp);
+    let needed_s = beats_s
+        .map_or(2.0 * hold_s, |beats| ROUNDS * beats + AROUND_S)
+        .min(LONGEST_HOLD_S);
+    let why = match beats_s {
+        Some(beats) => format!(
+            "{}: its level comes round every {beats:.1} s, and {wanting} of {} takes have no good loop yet. One needs two rounds and a second around them.",
+            pass.name,
+            rings.len()
+        ),
+        None => format!(
+            "{}: {wanting} of {} takes have no good loop, and nothing in them comes round within {hold_s:.1} s. Held for longer there is more to choose from.",
+            pass.name,
+            rings.len()
+        ),
+    };
+    (needed_s > hold_s * ROOM).then_some((needed_s, why))
 }
 
 /// A fifth more than was heard, since the next one may ring longer.
@@ -296,6 +335,14 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
                     "{}: it dies away after {longest:.1} s while it is still held, so plan it as struck, without a loop.",
                     pass.name
                 ),
+            });
+        } else if let Some((needed_s, why)) = longer_hold(plan, pass, &of_pass().collect::<Vec<_>>()) {
+            all.push(Advice {
+                pass: index,
+                hold_ms: half_seconds(needed_s),
+                tail_ms: pass.tail_ms,
+                kind: None,
+                because: why,
             });
         } else if !plan.kind.loops() && longest * ROOM < planned * 0.75 {
             let hold = half_seconds((longest * ROOM).min(f64::from(pass.hold_ms) / 1000.0));
@@ -360,6 +407,8 @@ mod tests {
             pass: 0,
             seconds,
             cut_off,
+            beats_s: None,
+            wants_a_loop: false,
         };
         let shorter = advice(&plan, &[ring(2.9, false), ring(3.0, false)]);
         assert_eq!((shorter[0].hold_ms, shorter[0].tail_ms), (4_000, 500));
@@ -372,5 +421,32 @@ mod tests {
         let dying = advice(&held, &[ring(1.2, false), ring(0.9, false)]);
         assert_eq!((dying[0].kind, dying[0].hold_ms), (Some(Kind::Struck), 1_500));
         assert!(advice(&held, &[ring(3.4, false)]).is_empty());
+    }
+
+    #[test]
+    fn the_first_takes_tell_how_long_a_good_loop_wants_them_held() {
+        let mut plan = first_plan(Kind::Pad, How::OverMidi, "x").plan;
+        plan.passes[0].hold_ms = 3_000;
+        let ring = |beats_s, wants_a_loop| Ring {
+            pass: 0,
+            seconds: 3.2,
+            cut_off: false,
+            beats_s,
+            wants_a_loop,
+        };
+        let beating = advice(&plan, &[ring(Some(0.9), true), ring(Some(3.4), true)]);
+        assert_eq!(beating[0].hold_ms, 8_500);
+        assert!(beating[0].because.contains("every 3.4 s"));
+        let drifting = advice(&plan, &[ring(None, true)]);
+        assert_eq!(drifting[0].hold_ms, 6_000);
+        // Most are well, or there was room for two rounds.
+        assert!(advice(&plan, &[ring(None, true), ring(None, false)]).is_empty());
+        assert!(advice(&plan, &[ring(Some(0.5), true)]).is_empty());
+        plan.kind = Kind::Plucked;
+        assert!(
+            advice(&plan, &[ring(None, true)])
+                .iter()
+                .all(|a| a.hold_ms <= 3_000)
+        );
     }
 }

@@ -283,6 +283,20 @@ pub fn stands_still(kind: Kind, seconds: f64) -> bool {
     kind == Kind::Pad && seconds < LIVELY_S
 }
 
+/// From here on a seam is heard plainly, in dB.
+const PLAINLY_HEARD_DB: f64 = 0.5;
+
+/// Whether a sound that its kind wants looped has no loop that serves it: none at all, one in which it stands still, or one whose seam is heard plainly.
+pub fn wants_a_loop(kind: Kind, rate_hz: u32, facts: &Measurement) -> bool {
+    if !kind.loops() || facts.version < CUT_OFF_SINCE {
+        return false;
+    }
+    best_loop(kind, rate_hz, &facts.loops).is_none_or(|best| {
+        let seconds = (best.end_frame - best.start_frame) as f64 / f64::from(rate_hz);
+        stands_still(kind, seconds) || best.audible_db.is_some_and(|db| db > PLAINLY_HEARD_DB)
+    })
+}
+
 /// Lays what the user said of a take of a cell's `key` over what was suggested, and keeps the result playable: bounds inside the take, the loop inside its frames.
 pub fn treat(key: u8, suggestion: &Suggestion, said: &Correction, frames: u64) -> Treatment {
     let heard = if said.no_pitch {
@@ -459,6 +473,11 @@ mod tests {
         facts.loops.truncate(2);
         let short = suggest(Kind::Pad, 57, 48_000, 96_000, &facts, None);
         assert_eq!(short.looped.map(|l| l.end_frame - l.start_frame), Some(12_000));
+        // Which serves a pad badly, and an organ well; and what is struck wants none.
+        let wants = |kind, facts: &Measurement| wants_a_loop(kind, 48_000, facts);
+        assert!(wants(Kind::Pad, &facts) && !wants(Kind::Sustained, &facts) && !wants(Kind::Struck, &facts));
+        facts.loops.clear();
+        assert!(wants(Kind::Sustained, &facts) && !wants(Kind::Struck, &facts));
     }
 
     #[test]

@@ -4,7 +4,7 @@ use crate::api::JobView;
 use instrument::{
     Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, PlacedTake, Plan, Ring,
     Slicing, SoundCheck, Suggestion, Target, Treatment, advice, figures_of, heard_for, key_name,
-    make_program, missing, suggest, treat,
+    make_program, missing, suggest, treat, wants_a_loop,
 };
 use program::{Program, Sample};
 use serde::Serialize;
@@ -367,6 +367,8 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
                 pass: take.cell.pass,
                 seconds: frames as f64 / f64::from(take.form.rate_hz),
                 cut_off: facts.end_frame as u64 >= take.frames,
+                beats_s: facts.beats.map(|beats| beats.seconds),
+                wants_a_loop: wants_a_loop(plan.kind, take.form.rate_hz, facts),
             })
         })
         .collect();

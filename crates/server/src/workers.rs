@@ -5,12 +5,12 @@ use crate::view::seen;
 use anyhow::Context;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use signal::LoopLengths;
 use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
 use work::{
-    Draw, Export, ExportSettings, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render, Seek, Watch,
+    Draw, Export, ExportSettings, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render, Seek,
+    Sought, Watch,
 };
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -32,8 +32,9 @@ pub(crate) struct Makings {
 /// What a job that looks for loops is given.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub(crate) struct Seeking {
-    /// How long loops may be.
-    pub(crate) lengths: LoopLengths,
+    /// What is looked for.
+    #[serde(flatten)]
+    pub(crate) sought: Sought,
     /// Whether the takes are evened over their loops.
     #[serde(default)]
     pub(crate) evened: bool,
@@ -215,14 +216,14 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
         }
         JobKind::Loops => {
             let Seeking {
-                lengths,
+                sought,
                 evened,
                 label,
                 snapshot,
             } = input(job)?;
             let snapshot = store.snapshot(&snapshot).await?;
             let seek = Seek {
-                lengths,
+                sought,
                 evened,
                 label,
                 snapshot,

@@ -292,8 +292,8 @@ async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
         .with_takes_of(kind, keys.map(|key| (key, tone(key, 0.2))).to_vec())
         .await?;
     let before = site.get(&format!("/api/instruments/{id}")).await?;
-    let wish =
-        json!({"takes": takes, "lengths": {"shortest_s": 0.1, "longest_s": 0.3}, "label": "short loops"});
+    let lengths = json!({"shortest_s": 0.1, "longest_s": 0.3, "from_share": 0.5});
+    let wish = json!({"takes": takes, "lengths": lengths, "label": "short loops"});
     site.post(&format!("/api/instruments/{id}/loops"), wish)
         .await?
         .map_err(anyhow::Error::msg)?;
@@ -301,7 +301,11 @@ async fn short_loops_and_undo(kind: Kind) -> anyhow::Result<()> {
         let of = |end: &str| take["treatment"]["loop"][end].as_f64().unwrap_or(f64::NAN);
         (of("end_frame") - of("start_frame")) / f64::from(RATE)
     };
-    let short = |view: &Value| every_take(view, |take| (0.09..=0.31).contains(&length(take)));
+    // From half way on: it sounds from a quarter of a second on, for two.
+    let late = |take: &Value| {
+        take["treatment"]["loop"]["start_frame"].as_u64() >= Some(u64::from(RATE) * 5 / 4 - 500)
+    };
+    let short = |view: &Value| every_take(view, |take| (0.09..=0.31).contains(&length(take)) && late(take));
     assert!(!short(&before));
     site.until(id, |view| view["undo"] == "short loops" && short(view))
         .await?;

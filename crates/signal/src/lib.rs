@@ -10,6 +10,7 @@
 
 mod audio;
 mod bands;
+mod beats;
 mod bounds;
 mod clean;
 mod energy;
@@ -30,6 +31,7 @@ mod spectrum;
 mod stft;
 
 pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
+pub use beats::{Beats, beats};
 pub use bounds::{Bounds, sound_bounds};
 pub use clean::{
     CLEAN_VERSION, Channels, Cleaning, Compressor, Evening, Expander, HighPass, Hiss, Hum, Limiter, Places,

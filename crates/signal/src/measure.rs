@@ -1,9 +1,11 @@
 //! All that is measured of a take, in one pass.
 
-use crate::loops::LIVELY_S;
+use crate::beats::beats_of;
+use crate::energy::Energy;
+use crate::loops::{LIVELY_S, dies_away_of};
 use crate::pitch::{longest_frames, pitch_held};
 use crate::{
-    Audio, LoopCandidate, LoopLengths, Pitch, PlayedLoop, balance_db, clipped_frames, correlation, dies_away,
+    Audio, Beats, LoopCandidate, LoopLengths, Pitch, PlayedLoop, balance_db, clipped_frames, correlation,
     find_loops, find_pitch, find_pitches, loudness_lufs_of, peak_dbfs, sound_bounds,
 };
 use serde::{Deserialize, Serialize};
@@ -51,6 +53,9 @@ pub struct Measurement {
     /// Whether it dies away by itself, as what is struck or plucked does.
     #[serde(default)]
     pub dies_away: bool,
+    /// How its level beats while it is held; `None` where it does not, or not often enough to tell.
+    #[serde(default)]
+    pub beats: Option<Beats>,
     /// Places to loop, best first, of what dies away too: whether it is to be looped is for its kind to say. Empty where it is too short.
     pub loops: Vec<LoopCandidate>,
 }
@@ -122,6 +127,7 @@ pub fn measure(audio: &Audio) -> Measurement {
         None => loops,
     };
     let levels = Levels::of(audio, start, end);
+    let energy = bounds.map(|_| Energy::of(audio));
     Measurement {
         version: MEASURE_VERSION,
         start_frame: start,
@@ -137,7 +143,12 @@ pub fn measure(audio: &Audio) -> Measurement {
         clipped_frames: clipped_frames(audio),
         balance_db: levels.balance_db,
         correlation: levels.correlation,
-        dies_away: bounds.is_some() && dies_away(audio, start, end),
+        dies_away: energy
+            .as_ref()
+            .is_some_and(|energy| dies_away_of(energy, audio.rate_hz, start, end)),
+        beats: energy
+            .as_ref()
+            .and_then(|energy| beats_of(energy, audio.rate_hz, start, end)),
         loops,
     }
 }

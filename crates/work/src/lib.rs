@@ -31,5 +31,5 @@ pub use overview::{
 pub use recording::{NewTake, Part, Recording, RecordingForm};
 pub use rendering::Render;
 pub use report::{FileReport, LoopReport, Measured};
-pub use seeking::{Seek, loops_of};
+pub use seeking::{SearchedFrom, Seek, Sought, loops_of};
 pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, source_of, take_of_source};

@@ -9,7 +9,7 @@ import { Brand } from "../parts/Brand";
 import { Choice } from "../parts/Choice";
 import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
-import { audioAmong, filesOf, send, useSending } from "../state/sending";
+import { ACCEPT, audioAmong, filesOf, send, useSending } from "../state/sending";
 import { sayError } from "../state/view";
 
 type Order = "newest" | "name" | "kind" | "undone";
@@ -43,7 +43,7 @@ export function Shelf() {
       <header className="flex h-[52px] items-center gap-2 border-b border-line bg-sheet px-4">
         <Brand />
         <div className="grow" />
-        <label className="button cursor-pointer" title="One file plays on all keys at once; several become an instrument together">Bring files…<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" data-part="files" onChange={(event) => files.begin([...(event.target.files ?? [])])} /></label>
+        <label className="button cursor-pointer" title="One file plays on all keys at once; several become an instrument together">Bring files…<input type="file" multiple accept={ACCEPT} className="sr-only" data-part="files" onChange={(event) => files.begin([...(event.target.files ?? [])])} /></label>
         <Link to="/new" className="button act">New instrument</Link>
       </header>
       {files.note}

@@ -1,6 +1,8 @@
 // Files on their way to the server: found among what was dropped, sent one after another, and how far that is.
 import { useState } from "react";
 
+/** For a file chooser. */
+export const ACCEPT = "audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3";
 const AUDIO = /\.(wav|wave|aif|aiff|aifc|flac|ogg|oga|mp3)$/i;
 
 /** A sending that can be stopped. */

@@ -4,7 +4,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
 import { Choice } from "../parts/Choice";
-import { filesOf, useSending } from "../state/sending";
+import { ACCEPT, filesOf, useSending } from "../state/sending";
 import { sayError, useView } from "../state/view";
 import { FileTable, type Mended, type Place, placeOf, type Row } from "./FileTable";
 import { type Kind, KINDS } from "./PlanForm";
@@ -130,7 +130,7 @@ function Drop({ instrument }: { instrument: number }) {
     >
       <p>Drop a folder or files here: note, strength and turn are read from their names, and checked against what is heard.</p>
       <div className="flex gap-2">
-        <label className="button act cursor-pointer">Choose files…<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" data-part="files" onChange={(event) => begin(Promise.resolve([...(event.target.files ?? [])]))} /></label>
+        <label className="button act cursor-pointer">Choose files…<input type="file" multiple accept={ACCEPT} className="sr-only" data-part="files" onChange={(event) => begin(Promise.resolve([...(event.target.files ?? [])]))} /></label>
         <label className="button cursor-pointer">Choose a folder…<input type="file" multiple ref={(input) => input?.setAttribute("webkitdirectory", "")} className="sr-only" onChange={(event) => begin(Promise.resolve([...(event.target.files ?? [])]))} /></label>
       </div>
       {going && <div className="flex w-full items-center gap-3"><span className="num">{going.done} of {going.of}</span><progress className="h-2 flex-1" value={going.done} max={going.of} /><button className="button !py-0.5" onClick={stop}>Cancel</button></div>}

@@ -67,11 +67,25 @@ const LENGTHS: { value: string; name: string; of?: [number, number] }[] = [
   { value: "longest", name: "of six seconds and more", of: [6, 60] },
 ];
 
+/** Any length, as the server has it. */
+const ANY: [number, number] = [0.1, 12];
+
+/** From where on is searched, as it is typed: a share ("50 %") or a time ("1.5 s"); undefined where it is neither. */
+function parseFrom(text: string): { from_share?: number; from_s?: number } | undefined {
+  const match = /^\s*(\d+(?:[.,]\d+)?)\s*(%|s)?\s*$/.exec(text);
+  if (text.trim() === "") return {};
+  if (!match) return undefined;
+  const value = Number(match[1]!.replace(",", "."));
+  if (match[2] === "%") return value <= 100 ? { from_share: value / 100 } : undefined;
+  return { from_s: value };
+}
+
 export function LoopBench({ on }: { on: OnBench }) {
   const { take, takes, view } = on;
   const [moving, setMoving] = useState<TakeLoop | undefined>();
   const [snap, setSnap] = useState<Snap>("free");
   const [length, setLength] = useState("any");
+  const [from, setFrom] = useState<{ from_share?: number; from_s?: number }>({});
   const raw = useView((state) => state.raw);
   const held = take.treatment;
   const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
@@ -89,9 +103,10 @@ export function LoopBench({ on }: { on: OnBench }) {
     placeholderData: (previous) => previous,
     queryFn: () => judge(now!),
   });
-  const wanted = LENGTHS.find((l) => l.value === length)?.of;
-  const look = async (of: TakeView) => answer(await api.GET("/api/takes/{id}/loops", { params: { path: { id: of.id }, query: { shortest_s: wanted![0], longest_s: wanted![1] } } }));
-  const found = useQuery({ queryKey: ["loops", take.id, take.cleaned, length], enabled: wanted !== undefined, staleTime: Infinity, queryFn: () => look(take) });
+  const [shortest_s, longest_s] = LENGTHS.find((l) => l.value === length)?.of ?? ANY;
+  const wanted = length === "any" && Object.keys(from).length === 0 ? undefined : { shortest_s, longest_s, ...from };
+  const look = async (of: TakeView) => answer(await api.GET("/api/takes/{id}/loops", { params: { path: { id: of.id }, query: wanted! } }));
+  const found = useQuery({ queryKey: ["loops", take.id, take.cleaned, wanted], enabled: wanted !== undefined, staleTime: Infinity, queryFn: () => look(take) });
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const places = wanted ? found.data : take.facts?.loops;
   const keep = (label: string, loop: TakeLoop | null | undefined, of: TakeView[] = [take]) =>
@@ -127,7 +142,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   /** The best of the wished length for every chosen take, looked for by a job and kept as one change. */
   const seek = async (evened: boolean) => {
     const label = `${evened ? "evened loops" : "loops"} ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
-    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), evened, label, lengths: wanted && { shortest_s: wanted[0], longest_s: wanted[1] } } }));
+    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), evened, label, lengths: wanted } }));
   };
   const single = async () => answer(await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }));
   const unit = frames(take.rate_hz);
@@ -182,7 +197,12 @@ export function LoopBench({ on }: { on: OnBench }) {
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
             <b className="font-semibold whitespace-nowrap">Places to loop</b>
-            <div className="w-40"><Choice quiet label="Loops of which length" value={length} onChange={setLength} options={LENGTHS} /></div>
+            <input aria-label="Searched from" title="From where on loops are looked for, in all chosen: a share (50 %) or a time (1.5 s) from the start of the sound" className="num w-[76px] rounded-lg border border-line bg-raised px-1.5 py-1 text-[12px]" placeholder="from 0 %" onKeyDown={(event) => { if (event.key === "Enter") event.currentTarget.blur(); event.stopPropagation(); }} onBlur={(event) => {
+              const next = parseFrom(event.target.value);
+              if (next) setFrom(next);
+              else sayError(new Error(`«${event.target.value}» is neither a share (50 %) nor a time (1.5 s); what was searched before still is.`));
+            }} />
+            <div className="w-36"><Choice quiet label="Loops of which length" value={length} onChange={setLength} options={LENGTHS} /></div>
           </div>
           <div className="min-h-0 flex-1 overflow-auto">
             <table className="num mt-1 w-full text-[12px]">

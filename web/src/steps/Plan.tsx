@@ -3,10 +3,10 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { answer, api, change, type InstrumentView, type Plan } from "../api/client";
-import { seconds } from "../model/units";
 import { sayError, useView } from "../state/view";
+import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";
-import { HOWS, KINDS, PlanForm } from "./PlanForm";
+import { HOWS, PlanForm } from "./PlanForm";
 
 export function PlanBench({ view }: { view: InstrumentView }) {
   const [name, setName] = useState("");
@@ -27,12 +27,7 @@ export function PlanBench({ view }: { view: InstrumentView }) {
   };
   return (
     <>
-      {view.advice.map((advice) => (
-        <p key={advice.pass} className="card flex items-center gap-3 border-chosen-line bg-chosen p-3" data-part="advice">
-          <span className="flex-1">{advice.because}</span>
-          <button className="button" onClick={() => keep("take the advice", { ...plan, kind: advice.kind ?? plan.kind, passes: plan.passes.map((p, n) => (n === advice.pass ? { ...p, hold_ms: advice.hold_ms, tail_ms: advice.tail_ms } : p)) })}>{advice.kind ? `${KINDS.find((k) => k.value === advice.kind)?.name}, hold` : "Hold"} {seconds.show(advice.hold_ms / 1000)}, tail {seconds.show(advice.tail_ms / 1000)}</button>
-        </p>
-      ))}
+      <Advised view={view} />
       <PlanForm plan={plan} onChange={(next) => keep("change the plan", next)} />
       <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="The plan elsewhere">
         <div className="w-40"><Choice label="Recorded" value={plan.source.how ?? "over_midi"} onChange={(how) => keep("record it another way", { ...plan, source: { ...plan.source, how } })} options={HOWS.map((h) => ({ value: h.value, name: h.name }))} /></div>

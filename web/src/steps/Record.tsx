@@ -6,13 +6,14 @@ import type { BoardCell } from "../model/cells";
 import { keyName } from "../model/keys";
 import { db, duration } from "../model/units";
 import type { Plot } from "../parts/Board";
+import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";
 import { Takes } from "../parts/Takes";
 import { usePending } from "../state/pending";
+import { send } from "../state/sending";
 import { sayError, useView } from "../state/view";
 import { Files } from "./Files";
 import { ByHand } from "./Hand";
-import { send } from "../state/sending";
 import { LongTakes } from "./LongTakes";
 import { RigCard } from "./Rig";
 import { beginRun, beginThrough, type Order, tell } from "./run";
@@ -61,6 +62,7 @@ export function RecordBench(props: RecordProps) {
       {how === "by_hand" && <ByHand {...props} />}
       {how === "long_take" && <LongTakes {...props} />}
       {how === "files" && <Files view={view} />}
+      {(how === "over_midi" || how === "by_hand") && <Advised view={view} />}
       {how !== "files" && <RigCard view={view} progress={progress} />}
       {focused && <Takes view={view} cell={focused} />}
       {!isGoing(progress) && view.takes.length > 0 && <OutAndBack {...props} />}

@@ -13,7 +13,7 @@ use axum::response::IntoResponse;
 use serde::{Deserialize, Serialize};
 use signal::LoopLengths;
 use utoipa::{IntoParams, ToSchema};
-use work::JobKind;
+use work::{JobKind, SearchedFrom, Sought};
 
 /// A loop to judge.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -156,7 +156,7 @@ pub(super) async fn looped_audio(
     Ok((headers, work::as_bytes(&heard)))
 }
 
-/// Loops of some lengths.
+/// Loops of some lengths, in some part of the sound.
 #[derive(Debug, Deserialize, IntoParams, ToSchema)]
 #[into_params(parameter_in = Query)]
 pub(super) struct LengthWish {
@@ -164,6 +164,12 @@ pub(super) struct LengthWish {
     shortest_s: f64,
     /// Seconds.
     longest_s: f64,
+    /// Searched from this share of the sound on, 0 to 1.
+    #[serde(default)]
+    from_share: Option<f64>,
+    /// Searched from so many seconds after its start on, where no share is said.
+    #[serde(default)]
+    from_s: Option<f64>,
 }
 
 /// Places to loop a take as it is cleaned now, of some lengths only, best first; none where it has no pitch.
@@ -174,16 +180,24 @@ pub(super) async fn take_loops(
     Query(wish): Query<LengthWish>,
 ) -> Result<Json<Vec<signal::LoopCandidate>>, Problem> {
     let take = treated_take(&app, id).await?;
-    let lengths = wish.lengths();
-    let found = with_library(&app, move |library| work::loops_of(library, &take, lengths)).await?;
+    let sought = wish.sought();
+    let found = with_library(&app, move |library| work::loops_of(library, &take, sought)).await?;
     Ok(Json(found))
 }
 
 impl LengthWish {
-    fn lengths(&self) -> LoopLengths {
-        LoopLengths {
-            shortest_s: self.shortest_s.clamp(0.005, 60.0),
-            longest_s: self.longest_s.clamp(0.01, 120.0),
+    fn sought(&self) -> Sought {
+        let from = match (self.from_share, self.from_s) {
+            (Some(share), _) => SearchedFrom::Share(share),
+            (None, Some(seconds)) => SearchedFrom::Seconds(seconds),
+            (None, None) => SearchedFrom::Start,
+        };
+        Sought {
+            lengths: LoopLengths {
+                shortest_s: self.shortest_s.clamp(0.005, 60.0),
+                longest_s: self.longest_s.clamp(0.01, 120.0),
+            },
+            from,
         }
     }
 }
@@ -219,11 +233,11 @@ pub(super) async fn seek_loops(
             "Choose takes that are measured: there is nothing to look through.",
         ));
     }
-    let lengths = wish.lengths.map_or_else(LoopLengths::default, |of| of.lengths());
+    let sought = wish.lengths.map_or_else(Sought::default, |of| of.sought());
     let label = wish.label.chars().take(120).collect();
     let input = serde_json::to_value(Seeking {
         snapshot: app.store.put_snapshot(&snapshot).await?,
-        lengths,
+        sought,
         evened: wish.evened,
         label,
     })?;

@@ -387,7 +387,11 @@ const HELD_SHARE: f64 = 0.4;
 
 /// Whether a sound in frames `start..end` dies away by itself.
 pub fn dies_away(audio: &Audio, start: usize, end: usize) -> bool {
-    let held = settled(&Energy::of(audio), audio.rate_hz, start, end.min(audio.frames()));
+    dies_away_of(&Energy::of(audio), audio.rate_hz, start, end)
+}
+
+pub(crate) fn dies_away_of(energy: &Energy, rate_hz: u32, start: usize, end: usize) -> bool {
+    let held = settled(energy, rate_hz, start, end.min(energy.frames()));
     held.is_none_or(|(first, last)| ((last - first) as f64) < HELD_SHARE * (end - start) as f64)
 }
 
