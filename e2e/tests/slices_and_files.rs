@@ -128,7 +128,7 @@ async fn files_are_shown_as_a_table_mended_and_taken_in() -> anyhow::Result<()> 
         .await?;
     browser
         .named(
-            "[data-file='slate_A3_loud_rr1.wav'] .text-warn",
+            "[data-file='slate_A3_loud_rr1.wav'] .text-mark",
             "Named A4, heard G4.",
         )
         .await?;

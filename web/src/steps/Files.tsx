@@ -89,7 +89,8 @@ export function Files({ view }: { view: InstrumentView }) {
             {isNew && list.data && <div className="w-40"><Choice<Kind> label="What it is" value={kind ?? list.data.kind} onChange={setKind} options={KINDS.map((k) => ({ value: k.value, name: k.name }))} /></div>}
             <p className="min-w-0 flex-1 text-ink3" data-part="octave">{list.data?.octave_says}</p>
           </div>
-          {(against.length > 0 || doubtful) && (
+          {/* It stays once all are mended: what is under a hand that is about to press does not move. */}
+          {rows.some((row) => row.contradicts) && (
             <div className="flex flex-wrap items-center gap-2 border-t border-line2 px-3 py-1.5" data-part="against">
               <span className="text-mark">{against.length} {against.length === 1 ? "name contradicts" : "names contradict"} what is heard.</span>
               <button className={`button !py-0.5 ${doubtful ? "on" : ""}`} aria-pressed={doubtful} onClick={() => setDoubtful(!doubtful)}>Show them alone</button>
