@@ -5,6 +5,7 @@ use e2e::{Browser, Ladder};
 use serde_json::{Value, json};
 use signal::Audio;
 use std::f64::consts::TAU;
+use std::path::Path;
 use thirtyfour::prelude::*;
 
 fn tone(key: u8, looped: bool) -> Vec<u8> {
@@ -73,6 +74,18 @@ async fn a_dropped_folder_of_several_things_becomes_an_instrument_from_each() ->
     ladder.end().await
 }
 
+/// An empty shelf, a file or folder of this machine dropped on it.
+async fn dropped_on_the_shelf(path: &Path) -> anyhow::Result<(Ladder, Browser)> {
+    let ladder = Ladder::start(false).await?;
+    let browser = Browser::open().await?;
+    browser.driver.goto(&ladder.address).await?;
+    browser
+        .named("p", "This is where your instruments will stand")
+        .await?;
+    browser.drop_on("main", &[path]).await?;
+    Ok((ladder, browser))
+}
+
 /// What the meter at the foot shows.
 const METER: &str = "document.querySelector('[data-part=meter]').dataset";
 
@@ -81,13 +94,7 @@ async fn one_file_on_the_shelf_plays_on_all_keys() -> anyhow::Result<()> {
     let folder = tempfile::TempDir::new()?;
     let file = folder.path().join("Kettle hum.wav");
     std::fs::write(&file, tone(57, true))?;
-    let ladder = Ladder::start(false).await?;
-    let browser = Browser::open().await?;
-    browser.driver.goto(&ladder.address).await?;
-    browser
-        .named("p", "This is where your instruments will stand")
-        .await?;
-    browser.drop_on("main", &[&file]).await?;
+    let (ladder, browser) = dropped_on_the_shelf(&file).await?;
     browser
         .until("its map", "return location.pathname.endsWith('/map')")
         .await?;
@@ -135,13 +142,7 @@ async fn pairs_octaves_and_names_that_lie_are_gone_through_row_by_row() -> anyho
     ] {
         std::fs::write(inside.join(format!("{name}.wav")), tone(key, false))?;
     }
-    let ladder = Ladder::start(false).await?;
-    let browser = Browser::open().await?;
-    browser.driver.goto(&ladder.address).await?;
-    browser
-        .named("p", "This is where your instruments will stand")
-        .await?;
-    browser.drop_on("main", &[&inside]).await?;
+    let (ladder, browser) = dropped_on_the_shelf(&inside).await?;
     browser
         .named(
             "[data-part=octave]",

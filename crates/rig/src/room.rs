@@ -58,6 +58,19 @@ pub struct PlayedNote {
     pub velocity: u8,
 }
 
+impl PlayedNote {
+    /// A note from one time to another, in milliseconds, in a room of so many frames a second.
+    pub fn timed(rate_hz: u32, (on_ms, off_ms): (u64, u64), key: u8, velocity: u8) -> Self {
+        let frame = |ms: u64| ms * u64::from(rate_hz) / 1_000;
+        Self {
+            on_frame: frame(on_ms),
+            off_frame: frame(off_ms),
+            key,
+            velocity,
+        }
+    }
+}
+
 /// Somebody who plays by heart comes early or late by this, breathes in before each note, and starts falsely now and then.
 const UNSURE_S: f64 = 0.05;
 const BREATH_BEFORE_S: f64 = 0.75;

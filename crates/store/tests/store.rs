@@ -5,7 +5,8 @@ use instrument::{Cell, Fact, How, Kind, Origin, Plan, Said, Target, first_plan};
 use serde_json::json;
 use std::time::Duration;
 use store::{
-    Ended, JobState, NewLongTake, NewTake, RENDERS_KEPT_BYTES, RecordingForm, Spool, Store, TestDatabase,
+    Ended, JobState, NewLongTake, NewTake, RENDERS_KEPT_BYTES, Recording, RecordingForm, Spool, Store,
+    TestDatabase,
 };
 use work::{Effect, JobKind, MeasuredTake, Outcome};
 
@@ -24,6 +25,25 @@ async fn opened() -> anyhow::Result<(TestDatabase, tempfile::TempDir, Store)> {
     let (database, folder) = (TestDatabase::create().await?, tempfile::TempDir::new()?);
     let store = Store::open(&database.url, folder.path()).await?;
     Ok((database, folder, store))
+}
+
+const FORM: RecordingForm = RecordingForm {
+    rate_hz: 48_000,
+    channels: 1,
+    bits: 24,
+};
+
+/// A recording of these samples, kept.
+async fn recorded(store: &Store, samples: &[f32]) -> anyhow::Result<Recording> {
+    let mut spool = Spool::begin(store.scratch().path(), "t", FORM)?;
+    spool.write(samples)?;
+    store.put_recording(&mut spool).await
+}
+
+/// A take of a cell, whole, of these samples.
+async fn taken(store: &Store, id: u64, samples: &[f32]) -> anyhow::Result<(u64, NewTake)> {
+    let new = NewTake::whole(CELL, recorded(store, samples).await?, Origin::default());
+    Ok((store.add_takes(id, std::slice::from_ref(&new)).await?[0], new))
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -65,11 +85,7 @@ async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()>
     let id = store.create_instrument("Slate", &plan()).await?;
     let samples: Vec<f32> = (0..10_000).map(|n| (n as f32 * 0.37).sin()).collect();
     for bits in [24, 32] {
-        let form = RecordingForm {
-            rate_hz: 48_000,
-            channels: 1,
-            bits,
-        };
+        let form = RecordingForm { bits, ..FORM };
         let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
         spool.write(&samples[..4_000])?;
         spool.sync()?;
@@ -109,16 +125,9 @@ async fn a_take_is_there_whole_and_reads_back_to_the_bit() -> anyhow::Result<()>
 async fn long_takes_patterns_and_their_undo_are_kept() -> anyhow::Result<()> {
     let (database, _folder, store) = opened().await?;
     let id = store.create_instrument("Slate", &plan()).await?;
-    let form = RecordingForm {
-        rate_hz: 48_000,
-        channels: 1,
-        bits: 24,
-    };
-    let mut spool = Spool::begin(store.scratch().path(), "long", form)?;
-    spool.write(&[0.25; 9_600])?;
     let new = NewLongTake {
         name: "an evening".into(),
-        recording: store.put_recording(&mut spool).await?,
+        recording: recorded(&store, &[0.25; 9_600]).await?,
         spool: Some("one spool".into()),
         broken_off: true,
     };
@@ -200,17 +209,10 @@ async fn a_job_whose_holder_has_gone_is_done_once_by_another() -> anyhow::Result
     assert_eq!(store.free_jobs("folder").await?, 1);
     let second = store.claim("folder/two").await?.context("the job again")?;
     assert_eq!((second.id, second.tries), (first.id, 2));
-    let form = RecordingForm {
-        rate_hz: 48_000,
-        channels: 1,
-        bits: 24,
-    };
-    let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
-    spool.write(&[0.5; 100])?;
     let outcome = Outcome {
         effect: Effect::LongTake {
             name: "a file".into(),
-            recording: store.put_recording(&mut spool).await?,
+            recording: recorded(&store, &[0.5; 100]).await?,
         },
         result: json!({}),
     };
@@ -272,16 +274,7 @@ async fn a_job_is_tried_three_times_and_then_fails_with_a_sentence() -> anyhow::
 async fn edits_and_takes_that_are_added_at_once_all_succeed() -> anyhow::Result<()> {
     let (database, _folder, store) = opened().await?;
     let id = store.create_instrument("Slate", &plan()).await?;
-    let form = RecordingForm {
-        rate_hz: 48_000,
-        channels: 1,
-        bits: 24,
-    };
-    let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
-    spool.write(&[0.5; 100])?;
-    let recording = store.put_recording(&mut spool).await?;
-    let new = NewTake::whole(CELL, recording, Origin::default());
-    let take = store.add_takes(id, std::slice::from_ref(&new)).await?[0];
+    let (take, new) = taken(&store, id, &[0.5; 100]).await?;
     let mut all = tokio::task::JoinSet::new();
     for n in 0..6u64 {
         let (store, new) = (store.clone(), new.clone());
@@ -348,16 +341,9 @@ async fn who_leaves_in_the_middle_spoils_no_connection() -> anyhow::Result<()> {
 async fn a_sweep_takes_what_nobody_refers_to_and_nothing_else() -> anyhow::Result<()> {
     let (database, folder, store) = opened().await?;
     let id = store.create_instrument("Slate", &plan()).await?;
-    let form = RecordingForm {
-        rate_hz: 48_000,
-        channels: 1,
-        bits: 24,
-    };
     let mut kept = Vec::new();
     for n in 0..4u8 {
-        let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
-        spool.write(&[f32::from(n) / 8.0; 100])?;
-        kept.push(store.put_recording(&mut spool).await?);
+        kept.push(recorded(&store, &[f32::from(n) / 8.0; 100]).await?);
     }
     store
         .add_takes(id, &[NewTake::whole(CELL, kept[0].clone(), Origin::default())])
@@ -399,7 +385,7 @@ async fn a_sweep_takes_what_nobody_refers_to_and_nothing_else() -> anyhow::Resul
     );
     for (n, kept) in kept.iter().enumerate() {
         assert_eq!(store.recording(&kept.hash).await?.is_some(), n < 2);
-        let read = store.read_recording(&kept.hash, form, 0..100, 0..1).await;
+        let read = store.read_recording(&kept.hash, FORM, 0..100, 0..1).await;
         assert_eq!(read.is_ok(), n < 2);
     }
     assert!(store.bytes_of("uploads/waits", 0..1).await?.is_some());
@@ -418,17 +404,8 @@ async fn a_sweep_takes_what_nobody_refers_to_and_nothing_else() -> anyhow::Resul
 async fn what_was_suggested_stays_until_it_is_measured_again() -> anyhow::Result<()> {
     let (database, _folder, store) = opened().await?;
     let id = store.create_instrument("Slate", &plan()).await?;
-    let form = RecordingForm {
-        rate_hz: 48_000,
-        channels: 1,
-        bits: 24,
-    };
     let samples: Vec<f32> = (0..24_000).map(|n| (n as f32 * 0.034).sin() * 0.4).collect();
-    let mut spool = Spool::begin(store.scratch().path(), "t", form)?;
-    spool.write(&samples)?;
-    let recording = store.put_recording(&mut spool).await?;
-    let new = NewTake::whole(CELL, recording, Origin::default());
-    let take = store.add_takes(id, &[new]).await?[0];
+    let (take, _) = taken(&store, id, &samples).await?;
     let end = async |effect: Effect| -> anyhow::Result<()> {
         let held = store.claim("w").await?.context("a job")?;
         let outcome = Outcome {

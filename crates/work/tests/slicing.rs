@@ -28,12 +28,7 @@ fn half_an_hour_of_chimes_is_cut_into_its_notes() {
     let frame = |ms: u64| ms * u64::from(RATE_HZ) / 1_000;
     let played: Vec<PlayedNote> = notes
         .iter()
-        .map(|note| PlayedNote {
-            on_frame: frame(note.on_ms),
-            off_frame: frame(note.off_ms),
-            key: note.cell.key,
-            velocity: note.velocity,
-        })
+        .map(|note| PlayedNote::timed(RATE_HZ, (note.on_ms, note.off_ms), note.cell.key, note.velocity))
         .collect();
     let settings = RigSettings {
         hum_dbfs: -66.0,

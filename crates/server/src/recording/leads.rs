@@ -112,11 +112,9 @@ pub(super) fn notes_of(plan: &Plan) -> (Vec<PlayedNote>, u64) {
     let end = notes.last().map_or(0, |note| frame(note.end_ms));
     let played = notes
         .iter()
-        .map(|note| PlayedNote {
-            on_frame: frame(note.on_ms),
-            off_frame: frame(note.off_ms),
-            key: note.cell.key,
-            velocity: note.velocity,
+        .map(|note| {
+            let times = (note.on_ms, note.off_ms);
+            PlayedNote::timed(plan.rate_hz, times, note.cell.key, note.velocity)
         })
         .collect();
     (played, end)
