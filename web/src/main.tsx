@@ -38,7 +38,11 @@ function Page() {
     <>
       <Outlet />
       <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-0.5 flex justify-center">
-        {toast && <button className="card pointer-events-auto max-w-3xl px-4 py-0.5 shadow-lg" data-part="toast" onClick={() => say(undefined)}>{toast}</button>}
+        {toast && (
+          <button className="card pointer-events-auto max-w-3xl px-4 py-0.5 shadow-lg" data-part="toast" onClick={() => say(undefined)}>
+            {toast}
+          </button>
+        )}
       </div>
     </>
   );

@@ -18,7 +18,14 @@ interface Devices {
   asked: boolean;
 }
 
-export const useDevices = create<Devices>(() => ({ inputs: [], midiOutputs: [], midiInputs: [], midiMissing: undefined, audioMissing: undefined, asked: false }));
+export const useDevices = create<Devices>(() => ({
+  inputs: [],
+  midiOutputs: [],
+  midiInputs: [],
+  midiMissing: undefined,
+  audioMissing: undefined,
+  asked: false,
+}));
 
 /** A note or controller of a MIDI foot-switch. */
 export interface Learnt {
@@ -44,8 +51,10 @@ const byName = (a: Named, b: Named) => a.name.localeCompare(b.name);
 
 export function sentenceOf(error: unknown): string {
   const name = error instanceof DOMException ? error.name : "";
-  if (name === "NotAllowedError") return "The browser was not allowed to use the input. Allow it beside the address and try again; nothing was lost.";
-  if (name === "NotFoundError" || name === "OverconstrainedError") return "The chosen input is not there any more. Plug it in, or choose another.";
+  if (name === "NotAllowedError")
+    return "The browser was not allowed to use the input. Allow it beside the address and try again; nothing was lost.";
+  if (name === "NotFoundError" || name === "OverconstrainedError")
+    return "The chosen input is not there any more. Plug it in, or choose another.";
   if (name === "NotReadableError") return "Another program holds the input. Close it there and try again.";
   return error instanceof Error ? error.message : String(error);
 }
@@ -67,7 +76,10 @@ export function hearMidi(listener: (bytes: Uint8Array) => void): () => void {
 function listMidi(): void {
   if (!midi) return;
   const named = (port: MIDIPort) => ({ id: port.id, name: port.name ?? "unnamed port" });
-  useDevices.setState({ midiOutputs: [...midi.outputs.values()].map(named).sort(byName), midiInputs: [...midi.inputs.values()].map(named).sort(byName) });
+  useDevices.setState({
+    midiOutputs: [...midi.outputs.values()].map(named).sort(byName),
+    midiInputs: [...midi.inputs.values()].map(named).sort(byName),
+  });
   for (const input of midi.inputs.values()) {
     input.onmidimessage = (event: MIDIMessageEvent) => {
       if (event.data) for (const listener of listeners) listener(event.data);
@@ -77,7 +89,9 @@ function listMidi(): void {
 
 async function listAudio(): Promise<void> {
   const all = await navigator.mediaDevices.enumerateDevices();
-  const inputs = all.filter((device) => device.kind === "audioinput").map((device, n) => ({ id: device.deviceId, name: device.label || `input ${n + 1}` }));
+  const inputs = all
+    .filter((device) => device.kind === "audioinput")
+    .map((device, n) => ({ id: device.deviceId, name: device.label || `input ${n + 1}` }));
   useDevices.setState({ inputs: inputs.sort(byName) });
 }
 
@@ -85,7 +99,9 @@ async function listAudio(): Promise<void> {
 export async function findDevices(): Promise<void> {
   useDevices.setState({ asked: true });
   if (!navigator.mediaDevices) {
-    useDevices.setState({ audioMissing: "This browser gives no audio input here: open Ladder on the computer itself (127.0.0.1) or over TLS." });
+    useDevices.setState({
+      audioMissing: "This browser gives no audio input here: open Ladder on the computer itself (127.0.0.1) or over TLS.",
+    });
   } else {
     try {
       // Names are told only once the input was allowed.

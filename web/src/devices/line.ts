@@ -34,7 +34,17 @@ interface LineState {
   says: string | undefined;
 }
 
-const CLOSED: LineState = { open: false, connected: false, keptSeconds: 0, lostFrames: 0, rate: 0, deviceRate: undefined, device: "", peak: 0, says: undefined };
+const CLOSED: LineState = {
+  open: false,
+  connected: false,
+  keptSeconds: 0,
+  lostFrames: 0,
+  rate: 0,
+  deviceRate: undefined,
+  device: "",
+  peak: 0,
+  says: undefined,
+};
 export const useLine = create<LineState>(() => CLOSED);
 
 interface Kept {
@@ -98,7 +108,9 @@ export class Line {
       if (this.ended) return;
       this.deviceGone = true;
       this.say({ device: { name: null } });
-      useLine.setState({ says: "The input device has gone. Plug it in again: the recording goes on by itself, and what was kept is safe." });
+      useLine.setState({
+        says: "The input device has gone. Plug it in again: the recording goes on by itself, and what was kept is safe.",
+      });
       navigator.mediaDevices.addEventListener("devicechange", this.seekDevice);
     });
   }
@@ -134,7 +146,8 @@ export class Line {
       processorOptions: { channels: this.channels },
     });
     node.port.onmessage = (event: MessageEvent<CapturedBlock>) => this.take(event.data);
-    node.onprocessorerror = () => useLine.setState({ says: "The browser's own sound path broke down. Stop, and begin again: what arrived until then is kept." });
+    node.onprocessorerror = () =>
+      useLine.setState({ says: "The browser's own sound path broke down. Stop, and begin again: what arrived until then is kept." });
     this.node = node;
     this.connectDevice();
     window.addEventListener("beforeunload", this.warn);
@@ -176,7 +189,10 @@ export class Line {
     while (this.keptFrames > MOST_KEPT_SECONDS * this.context.sampleRate) {
       const gone = this.kept.shift()!;
       this.keptFrames -= gone.frames;
-      useLine.setState((state) => ({ lostFrames: state.lostFrames + gone.frames, says: "The line was away for too long: the oldest sound had to be dropped." }));
+      useLine.setState((state) => ({
+        lostFrames: state.lostFrames + gone.frames,
+        says: "The line was away for too long: the oldest sound had to be dropped.",
+      }));
     }
     // A hidden page's timers hardly run.
     if (performance.now() - this.readAt > 10 * CLOCK_EVERY_MS) this.readClock();
@@ -289,7 +305,19 @@ export class Line {
     this.say({ left: { number, at_frame: frame, left_frame: frame + (counts ? Math.round((late / 1000) * this.context.sampleRate) : 0) } });
   }
 
-  private async play({ number, at_frame, take, first, end }: { number: number; at_frame: number; take: number; first: number; end: number }): Promise<void> {
+  private async play({
+    number,
+    at_frame,
+    take,
+    first,
+    end,
+  }: {
+    number: number;
+    at_frame: number;
+    take: number;
+    first: number;
+    end: number;
+  }): Promise<void> {
     const response = await fetch(`/api/takes/${take}/audio?first=${first}&end=${end}`);
     if (!response.ok) return;
     const samples = new Float32Array(await response.arrayBuffer());
@@ -338,7 +366,13 @@ export class Line {
     const output = midiAccess()?.outputs.get(useChoices.getState().midiOutput);
     if (!output) return;
     (output as { clear?: () => void }).clear?.();
-    for (const channel of this.midiChannels) for (const [number, value] of [[64, 0], [123, 0], [120, 0]] as const) output.send([0xb0 | channel, number, value]);
+    for (const channel of this.midiChannels)
+      for (const [number, value] of [
+        [64, 0],
+        [123, 0],
+        [120, 0],
+      ] as const)
+        output.send([0xb0 | channel, number, value]);
   }
 }
 
@@ -351,7 +385,13 @@ async function openInput(channels: number): Promise<MediaStream> {
   const { input } = useChoices.getState();
   try {
     return await navigator.mediaDevices.getUserMedia({
-      audio: { deviceId: input ? { exact: input } : undefined, channelCount: { ideal: channels }, echoCancellation: false, autoGainControl: false, noiseSuppression: false },
+      audio: {
+        deviceId: input ? { exact: input } : undefined,
+        channelCount: { ideal: channels },
+        echoCancellation: false,
+        autoGainControl: false,
+        noiseSuppression: false,
+      },
     });
   } catch (error) {
     throw new Error(sentenceOf(error));

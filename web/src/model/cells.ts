@@ -27,7 +27,13 @@ export function boardCells(view: InstrumentView, pass: number): BoardCell[] {
   const known = new Set(planned.map((cell) => cell.id));
   const columns = planned.reduce((most, cell) => Math.max(most, cell.column + 1), 1);
   const left = view.takes.filter((take) => take.chosen && take.cell.pass === pass && !known.has(cellId(take.cell)));
-  const unplanned = left.map((take) => ({ id: cellId(take.cell), cell: take.cell, column: Math.min(columns - 1, columnOf(view.plan, take.cell)), take: undefined, refused: false }));
+  const unplanned = left.map((take) => ({
+    id: cellId(take.cell),
+    cell: take.cell,
+    column: Math.min(columns - 1, columnOf(view.plan, take.cell)),
+    take: undefined,
+    refused: false,
+  }));
   return [...planned, ...unplanned].map((cell) => ({ ...cell, take: chosen.get(cell.id), refused: refused.has(cell.id) }));
 }
 
@@ -71,7 +77,10 @@ export function centsFromPlan(take: TakeView): number | undefined {
   return pitch ? (pitch.key - take.cell.key) * 100 + pitch.cents : undefined;
 }
 
-/** By how much the seams of a take's loop stand out of its sound, in dB; undefined without a loop, where there is nothing to compare with, and until it is judged. */
+/**
+ * By how much the seams of a take's loop stand out of its sound, in dB; undefined without a loop, where there is nothing to compare
+ * with, and until it is judged.
+ */
 export function standsOut(take: TakeView): number | undefined {
   return take.seam?.audible_db ?? undefined;
 }

@@ -17,7 +17,9 @@ function plain(text: string, unit: RegExp): number | undefined {
 }
 
 export function grouped(value: number): string {
-  return Math.round(value).toString().replace(/\B(?=(\d{3})+$)/g, " ");
+  return Math.round(value)
+    .toString()
+    .replace(/\B(?=(\d{3})+$)/g, " ");
 }
 
 function signed(value: number, digits: number): string {
@@ -47,9 +49,24 @@ export const cents: Unit = { show: (v) => `${signed(v, 2)} ct`, parse: (t) => pl
 export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) => plain(t, /^(dB)?$/i), step: 1, fine: 0.1 };
 export const lufs: Unit = { show: (v) => `${signed(v, 1)} LUFS`, parse: (t) => plain(t, /^(LUFS|dB)?$/i), step: 1, fine: 0.1 };
 export const percent: Unit = { show: (v) => `${Math.round(v)} %`, parse: (t) => plain(t, /^%?$/), step: 10, fine: 1 };
+/** A share of 1, shown as a percentage. */
+export const share: Unit = {
+  show: (v) => percent.show(v * 100),
+  parse: (t) => {
+    const value = percent.parse(t);
+    return value === undefined ? undefined : value / 100;
+  },
+  step: 0.1,
+  fine: 0.01,
+};
 export const key: Unit = { show: keyName, parse: parseKey, step: 1, fine: 1 };
 export const hertz: Unit = { show: (v) => `${Math.round(v * 10) / 10} Hz`, parse: (t) => plain(t, /^(Hz)?$/i), step: 5, fine: 0.1 };
-export const ratio: Unit = { show: (v) => `${Math.round(v * 10) / 10} : 1`, parse: (t) => plain(t.replace(/:\s*1\s*$/, ""), /^$/), step: 0.5, fine: 0.1 };
+export const ratio: Unit = {
+  show: (v) => `${Math.round(v * 10) / 10} : 1`,
+  parse: (t) => plain(t.replace(/:\s*1\s*$/, ""), /^$/),
+  step: 0.5,
+  fine: 0.1,
+};
 export const count: Unit = { show: (v) => String(v), parse: (t) => plain(t, /^[a-z]*$/i), step: 1, fine: 1 };
 export const seconds: Unit = {
   show: (v) => `${v} s`,
@@ -57,7 +74,12 @@ export const seconds: Unit = {
   step: 0.5,
   fine: 0.1,
 };
-export const semitones: Unit = { show: (v) => `${v} ${v === 1 ? "key" : "keys"}`, parse: (t) => plain(t, /^(keys?|semitones?|st)?$/i), step: 1, fine: 1 };
+export const semitones: Unit = {
+  show: (v) => `${v} ${v === 1 ? "key" : "keys"}`,
+  parse: (t) => plain(t, /^(keys?|semitones?|st)?$/i),
+  step: 1,
+  fine: 1,
+};
 
 /** A difference in dB, with its sign. */
 export function signedDb(value: number): string {

@@ -64,12 +64,17 @@ export function NewInstrument() {
     localStorage.setItem(`${LAST_RIG}-${how}`, plan.source.rig);
     const called = name.trim() || known?.name.replace(/ \(.*/, "") || "New instrument";
     const others = [...more].filter((p) => p !== plan.source.program).sort((a, b) => a - b);
-    const make = async (program: number, title: string) => answer(await api.POST("/api/instruments", { body: { name: title, plan: { ...plan, source: { ...plan.source, program } } } })).id;
-    const first = await make(plan.source.program, others.length > 0 ? `${called} ${programs[plan.source.program - 1] ?? plan.source.program}` : called);
+    const make = async (program: number, title: string) =>
+      answer(await api.POST("/api/instruments", { body: { name: title, plan: { ...plan, source: { ...plan.source, program } } } })).id;
+    const first = await make(
+      plan.source.program,
+      others.length > 0 ? `${called} ${programs[plan.source.program - 1] ?? plan.source.program}` : called,
+    );
     const then: number[] = [];
     for (const program of others) then.push(await make(program, `${called} ${programs[program - 1] ?? program}`));
     // Several programs are one unattended run, one after another; it begins at once.
-    if (then.length > 0 && plan.source.rig !== "page") answer(await api.POST("/api/instruments/{id}/run", { params: { path: { id: first } }, body: { then } as never }));
+    if (then.length > 0 && plan.source.rig !== "page")
+      answer(await api.POST("/api/instruments/{id}/run", { params: { path: { id: first } }, body: { then } as never }));
     await navigate({ to: "/instruments/$id/$step", params: { id: String(first), step: "record" } });
   };
   return (
@@ -80,37 +85,112 @@ export function NewInstrument() {
       </header>
       <div className="min-h-0 flex-1">
         {plan && (
-          <Workbench plan={plan} cells={shown} plot={planPlot(plan)} paint={(surface, cell, box) => paintPlan(surface, plan, figures, cell, box)}>
+          <Workbench
+            plan={plan}
+            cells={shown}
+            plot={planPlot(plan)}
+            paint={(surface, cell, box) => paintPlan(surface, plan, figures, cell, box)}
+          >
             <div className="flex items-end gap-3">
               <label className="flex-1">
                 <span className="field-label">Name</span>
-                <input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1 text-[15px]" data-part="name" value={name} placeholder={known?.name.replace(/ \(.*/, "") ?? "New instrument"} maxLength={120} onChange={(event) => setName(event.target.value)} />
+                <input
+                  className="written text-[15px]"
+                  data-part="name"
+                  value={name}
+                  placeholder={known?.name.replace(/ \(.*/, "") ?? "New instrument"}
+                  maxLength={120}
+                  onChange={(event) => setName(event.target.value)}
+                />
               </label>
-              {patterns.length > 0 && <div className="w-40"><Choice label="Begin with a pattern" value="" onChange={(id) => { const pattern = patterns.find((p) => String(p.id) === id); if (pattern) { setHow(pattern.plan.source.how ?? "over_midi"); setKind(pattern.plan.kind); setOffer({ plan: pattern.plan, reasons: [] }); } }} options={patterns.map((p) => ({ value: String(p.id), name: p.name }))} /></div>}
-              <button className="button act" disabled={pending} onClick={() => begin(create)}>Make it and go on to Record</button>
+              {patterns.length > 0 && (
+                <div className="w-40">
+                  <Choice
+                    label="Begin with a pattern"
+                    value=""
+                    onChange={(id) => {
+                      const pattern = patterns.find((p) => String(p.id) === id);
+                      if (pattern) {
+                        setHow(pattern.plan.source.how ?? "over_midi");
+                        setKind(pattern.plan.kind);
+                        setOffer({ plan: pattern.plan, reasons: [] });
+                      }
+                    }}
+                    options={patterns.map((p) => ({ value: String(p.id), name: p.name }))}
+                  />
+                </div>
+              )}
+              <button className="button act" disabled={pending} onClick={() => begin(create)}>
+                Make it and go on to Record
+              </button>
             </div>
             <div className="grid grid-cols-4 gap-2" role="radiogroup" aria-label="How it is recorded">
               {HOWS.map((h) => (
-                <button key={h.value} role="radio" aria-checked={how === h.value} className={`card px-3 py-2 text-left ${how === h.value ? "!border-act !bg-act-soft" : "hover:border-ink3"}`} onClick={() => { setHow(h.value); setRig(undefined); }}>
+                <button
+                  key={h.value}
+                  role="radio"
+                  aria-checked={how === h.value}
+                  className={`card px-3 py-2 text-left ${how === h.value ? "!border-act !bg-act-soft" : "hover:border-ink3"}`}
+                  onClick={() => {
+                    setHow(h.value);
+                    setRig(undefined);
+                  }}
+                >
                   <span className="block font-semibold">{h.name}</span>
                   <span className="block text-[12px] leading-tight text-ink2">{h.says}</span>
                 </button>
               ))}
             </div>
             <div className="flex flex-wrap items-end gap-3">
-              <div className="w-44"><Choice<Kind> label="What it is" value={kind} onChange={setKind} options={KINDS.map((k) => ({ value: k.value, name: k.name }))} /></div>
-              {how !== "files" && how !== "over_midi" && <div className="w-64"><Choice label="Rig" value={rigNow ?? ""} onChange={setRig} options={(rigs ?? []).filter((r) => !r.simulated || r.by_hand || how === "long_take").map((r) => ({ value: r.id, name: r.name }))} /></div>}
+              <div className="w-44">
+                <Choice<Kind> label="What it is" value={kind} onChange={setKind} options={KINDS} />
+              </div>
+              {how !== "files" && how !== "over_midi" && (
+                <div className="w-64">
+                  <Choice
+                    label="Rig"
+                    value={rigNow ?? ""}
+                    onChange={setRig}
+                    options={(rigs ?? [])
+                      .filter((r) => !r.simulated || r.by_hand || how === "long_take")
+                      .map((r) => ({ value: r.id, name: r.name }))}
+                  />
+                </div>
+              )}
               <p className="pb-1 text-ink3">It {KINDS.find((k) => k.value === kind)?.says}.</p>
               {programs.length > 1 && (
                 <div className="flex flex-wrap items-center gap-2">
                   <span className="field-label">in the same run also</span>
-                  {programs.map((program, n) => n + 1 !== plan.source.program && (
-                    <label key={program} className="flex items-center gap-1"><input type="checkbox" checked={more.has(n + 1)} onChange={(event) => setMore((before) => { const next = new Set(before); if (event.target.checked) next.add(n + 1); else next.delete(n + 1); return next; })} />{program}</label>
-                  ))}
+                  {programs.map(
+                    (program, n) =>
+                      n + 1 !== plan.source.program && (
+                        <label key={program} className="flex items-center gap-1">
+                          <input
+                            type="checkbox"
+                            checked={more.has(n + 1)}
+                            onChange={(event) =>
+                              setMore((before) => {
+                                const next = new Set(before);
+                                if (event.target.checked) next.add(n + 1);
+                                else next.delete(n + 1);
+                                return next;
+                              })
+                            }
+                          />
+                          {program}
+                        </label>
+                      ),
+                  )}
                 </div>
               )}
             </div>
-            {how === "files" ? <p className="card p-4 text-ink2">Rungs, layers and turns are read from the names of the files: make it, then drop a folder on the next page.</p> : <PlanForm plan={plan} reasons={offer.reasons} onChange={setPlan} />}
+            {how === "files" ? (
+              <p className="card p-4 text-ink2">
+                Rungs, layers and turns are read from the names of the files: make it, then drop a folder on the next page.
+              </p>
+            ) : (
+              <PlanForm plan={plan} reasons={offer.reasons} onChange={setPlan} />
+            )}
           </Workbench>
         )}
       </div>

@@ -12,19 +12,37 @@ export function Sheet() {
   return (
     <div className="sheet h-full overflow-y-auto bg-white p-8 text-black">
       <div className="no-print mb-4 flex gap-2">
-        <button className="button act" onClick={() => window.print()}>Print</button>
-        <Link className="button" to="/instruments/$id/$step" params={{ id: String(id), step: "plan" }}>Back to the plan</Link>
+        <button className="button act" onClick={() => window.print()}>
+          Print
+        </button>
+        <Link className="button" to="/instruments/$id/$step" params={{ id: String(id), step: "plan" }}>
+          Back to the plan
+        </Link>
       </div>
       <h1 className="text-[17px] font-semibold">{view.name}: recording sheet</h1>
-      <p className="mb-4">{view.plan.rate_hz / 1000} kHz, {view.plan.bits} bit, {view.plan.channels === 2 ? "stereo" : "mono"}. Date ____________ &nbsp; Room ____________ &nbsp; Microphones ____________ &nbsp; Gain ____________</p>
+      <p className="mb-4">
+        {view.plan.rate_hz / 1000} kHz, {view.plan.bits} bit, {view.plan.channels === 2 ? "stereo" : "mono"}. Date ____________ &nbsp; Room
+        ____________ &nbsp; Microphones ____________ &nbsp; Gain ____________
+      </p>
       {view.plan.passes.map((pass, p) => (
         <section key={p} className="mb-6">
-          <h2 className="mb-1 text-[15px] font-semibold">{pass.name}{pass.controller ? `, controller ${pass.controller.number} at ${pass.controller.value}` : ""}</h2>
+          <h2 className="mb-1 text-[15px] font-semibold">
+            {pass.name}
+            {pass.controller ? `, controller ${pass.controller.number} at ${pass.controller.value}` : ""}
+          </h2>
           <table className="w-full border-collapse text-[12px]">
             <thead>
-              <tr><th className="border border-black/40 px-2 py-1 text-left">note</th><th className="border border-black/40 px-2 py-1 text-left">key</th><th className="border border-black/40 px-2 py-1 text-left">hold</th>
-                {pass.layers.map((layer) => <th key={layer.name} className="border border-black/40 px-2 py-1 text-left">{layer.name} ({layer.strike_velocity})</th>)}
-                <th className="w-1/4 border border-black/40 px-2 py-1 text-left">remarks</th></tr>
+              <tr>
+                <th className="border border-black/40 px-2 py-1 text-left">note</th>
+                <th className="border border-black/40 px-2 py-1 text-left">key</th>
+                <th className="border border-black/40 px-2 py-1 text-left">hold</th>
+                {pass.layers.map((layer) => (
+                  <th key={layer.name} className="border border-black/40 px-2 py-1 text-left">
+                    {layer.name} ({layer.strike_velocity})
+                  </th>
+                ))}
+                <th className="w-1/4 border border-black/40 px-2 py-1 text-left">remarks</th>
+              </tr>
             </thead>
             <tbody>
               {[...pass.rungs].reverse().map((rung) => (
@@ -35,8 +53,14 @@ export function Sheet() {
                   {pass.layers.map((layer, l) => (
                     <td key={layer.name} className="border border-black/40 px-2 py-1">
                       {Array.from({ length: roundRobinsOf(pass, l) }, (_, r) => {
-                        const has = view.takes.some((t) => t.chosen && t.cell.pass === p && t.cell.key === rung && t.cell.layer === l && t.cell.round_robin === r);
-                        return <span key={r} className="mr-2 inline-block h-3.5 w-3.5 border border-black/60 text-center text-[10px] leading-3">{has ? "✓" : ""}</span>;
+                        const has = view.takes.some(
+                          (t) => t.chosen && t.cell.pass === p && t.cell.key === rung && t.cell.layer === l && t.cell.round_robin === r,
+                        );
+                        return (
+                          <span key={r} className="mr-2 inline-block h-3.5 w-3.5 border border-black/60 text-center text-[10px] leading-3">
+                            {has ? "✓" : ""}
+                          </span>
+                        );
                       })}
                     </td>
                   ))}

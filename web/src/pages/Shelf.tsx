@@ -6,10 +6,11 @@ import { answer, api, type Card } from "../api/client";
 import { Canvas, type Surface } from "../parts/canvas";
 import { layerColour } from "../model/cells";
 import { Brand } from "../parts/Brand";
+import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
 import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
-import { ACCEPT, audioAmong, filesOf, send, useSending } from "../state/sending";
+import { audioAmong, filesOf, send, useSending } from "../state/sending";
 import { sayError } from "../state/view";
 
 type Order = "newest" | "name" | "kind" | "undone";
@@ -27,7 +28,9 @@ export function Shelf() {
     const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
     const fits = (card: Card) => {
       const text = `${card.name} ${card.tags.join(" ")} ${KINDS.find((k) => k.value === card.kind)?.name ?? ""}`.toLowerCase();
-      return (kind === "all" || card.kind === kind) && (tag === "all" || card.tags.includes(tag)) && wanted.every((word) => text.includes(word));
+      return (
+        (kind === "all" || card.kind === kind) && (tag === "all" || card.tags.includes(tag)) && wanted.every((word) => text.includes(word))
+      );
     };
     const left = (card: Card) => card.cells - card.taken;
     const by: Record<Order, (a: Card, b: Card) => number> = {
@@ -43,8 +46,15 @@ export function Shelf() {
       <header className="flex h-[52px] items-center gap-2 border-b border-line bg-sheet px-4">
         <Brand />
         <div className="grow" />
-        <label className="button cursor-pointer" title="One file plays on all keys at once; several become an instrument together">Bring files…<input type="file" multiple accept={ACCEPT} className="sr-only" data-part="files" onChange={(event) => files.begin([...(event.target.files ?? [])])} /></label>
-        <Link to="/new" className="button act">New instrument</Link>
+        <Bring
+          name="Bring files…"
+          title="One file plays on all keys at once; several become an instrument together"
+          part="files"
+          onFiles={files.begin}
+        />
+        <Link to="/new" className="button act">
+          New instrument
+        </Link>
       </header>
       {files.note}
       <main className="min-h-0 flex-1 overflow-y-auto p-6">
@@ -52,31 +62,86 @@ export function Shelf() {
           <h1 className="mr-auto text-[17px] font-semibold">Shelf</h1>
           {all.length > 1 && (
             <>
-              <label className="w-48"><span className="field-label">Words</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={words} onChange={(event) => setWords(event.target.value)} /></label>
-              <div className="w-40"><Choice label="Kind" value={kind} onChange={setKind} options={[{ value: "all", name: "all kinds" }, ...KINDS.map((k) => ({ value: k.value as string, name: k.name }))]} /></div>
-              {tags.length > 0 && <div className="w-36"><Choice label="Tag" value={tag} onChange={setTag} options={[{ value: "all", name: "all tags" }, ...tags.map((t) => ({ value: t, name: t }))]} /></div>}
-              <div className="w-40"><Choice<Order> label="Sorted by" value={order} onChange={setOrder} options={[{ value: "newest", name: "last worked on" }, { value: "name", name: "name" }, { value: "kind", name: "kind" }, { value: "undone", name: "most to record" }]} /></div>
+              <label className="w-48">
+                <span className="field-label">Words</span>
+                <input className="written" value={words} onChange={(event) => setWords(event.target.value)} />
+              </label>
+              <div className="w-40">
+                <Choice label="Kind" value={kind} onChange={setKind} options={[{ value: "all", name: "all kinds" }, ...KINDS]} />
+              </div>
+              {tags.length > 0 && (
+                <div className="w-36">
+                  <Choice
+                    label="Tag"
+                    value={tag}
+                    onChange={setTag}
+                    options={[{ value: "all", name: "all tags" }, ...tags.map((t) => ({ value: t, name: t }))]}
+                  />
+                </div>
+              )}
+              <div className="w-40">
+                <Choice<Order>
+                  label="Sorted by"
+                  value={order}
+                  onChange={setOrder}
+                  options={[
+                    { value: "newest", name: "last worked on" },
+                    { value: "name", name: "name" },
+                    { value: "kind", name: "kind" },
+                    { value: "undone", name: "most to record" },
+                  ]}
+                />
+              </div>
             </>
           )}
         </div>
-        {all.length > 0 && cards.length === 0 && <p className="text-ink3">Nothing on the shelf fits these words. <button className="underline" onClick={() => { setWords(""); setKind("all"); setTag("all"); }}>Show all</button></p>}
+        {all.length > 0 && cards.length === 0 && (
+          <p className="text-ink3">
+            Nothing on the shelf fits these words.{" "}
+            <button
+              className="underline"
+              onClick={() => {
+                setWords("");
+                setKind("all");
+                setTag("all");
+              }}
+            >
+              Show all
+            </button>
+          </p>
+        )}
         {shelf.isError && <p className="text-mark">{shelf.error.message}</p>}
         {shelf.data?.length === 0 && (
           <div className="card max-w-lg p-6">
-            <p className="mb-3">This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often. Or drop files here that you have: one plays on all keys at once, a folder becomes an instrument.</p>
-            <Link to="/new" className="button act">New instrument</Link>
+            <p className="mb-3">
+              This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often. Or
+              drop files here that you have: one plays on all keys at once, a folder becomes an instrument.
+            </p>
+            <Link to="/new" className="button act">
+              New instrument
+            </Link>
           </div>
         )}
         <ul className="grid grid-cols-[repeat(auto-fill,minmax(270px,1fr))] gap-4">
           {cards.map((card) => (
             <li key={card.id}>
-              <Link to="/instruments/$id/$step" params={{ id: String(card.id), step: card.taken < card.cells ? "record" : "map" }} className="card block overflow-hidden hover:border-act">
-                <div className="relative h-[190px] border-b border-line2 bg-sheet"><SmallLadder card={card} /></div>
+              <Link
+                to="/instruments/$id/$step"
+                params={{ id: String(card.id), step: card.taken < card.cells ? "record" : "map" }}
+                className="card block overflow-hidden hover:border-act"
+              >
+                <div className="relative h-[190px] border-b border-line2 bg-sheet">
+                  <SmallLadder card={card} />
+                </div>
                 <div className="p-3">
                   <p className="text-[15px] font-semibold">{card.name}</p>
                   {card.tags.length > 0 && <p className="truncate text-[12px] text-ink3">{card.tags.join(" · ")}</p>}
                   <p className="text-ink3">
-                    {card.taken < card.cells ? `${card.taken} of ${card.cells} cells recorded` : card.measured < card.cells ? `${card.measured} of ${card.cells} takes measured` : `${card.cells} ${card.cells === 1 ? "take" : "takes"} · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
+                    {card.taken < card.cells
+                      ? `${card.taken} of ${card.cells} cells recorded`
+                      : card.measured < card.cells
+                        ? `${card.measured} of ${card.cells} takes measured`
+                        : `${card.cells} ${card.cells === 1 ? "take" : "takes"} · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
                   </p>
                 </div>
               </Link>
@@ -101,7 +166,9 @@ function useFilesForShelf() {
     const [file] = audio;
     if (audio.length === 1 && file) {
       setOne(file.name);
-      const { id } = await send(`/api/files?name=${encodeURIComponent(file.name)}`, file, () => undefined, {}).finally(() => setOne(undefined));
+      const { id } = await send(`/api/files?name=${encodeURIComponent(file.name)}`, file, () => undefined, {}).finally(() =>
+        setOne(undefined),
+      );
       return go(id, "map");
     }
     const { plan } = answer(await api.GET("/api/plan/offer", { params: { query: { kind: "sustained", how: "files", rig: "page" } } }));
@@ -112,16 +179,52 @@ function useFilesForShelf() {
   };
   const begin = (files: File[] | Promise<File[]>) => void Promise.resolve(files).then(make).catch(sayError);
   const target = {
-    onDragOver: (event: DragEvent) => { event.preventDefault(); setOver(true); },
-    onDragLeave: (event: DragEvent) => { if (event.currentTarget === event.target) setOver(false); },
-    onDrop: (event: DragEvent) => { event.preventDefault(); setOver(false); begin(filesOf(event.dataTransfer.items)); },
+    onDragOver: (event: DragEvent) => {
+      event.preventDefault();
+      setOver(true);
+    },
+    onDragLeave: (event: DragEvent) => {
+      if (event.currentTarget === event.target) setOver(false);
+    },
+    onDrop: (event: DragEvent) => {
+      event.preventDefault();
+      setOver(false);
+      begin(filesOf(event.dataTransfer.items));
+    },
   };
   const note = (
     <>
-      {over && <div className="pointer-events-none absolute inset-3 z-10 flex items-center justify-center rounded-xl border-2 border-dashed border-act bg-act-soft/80 text-[15px]" data-part="drop">One file plays on all keys at once; several, or a folder, become an instrument together.</div>}
-      {one && <p className="border-b border-line bg-sheet px-6 py-2 text-ink2" role="status">Reading «{one}»…</p>}
-      {going && <div className="flex items-center gap-3 border-b border-line bg-sheet px-6 py-2" role="status"><span className="num">{going.done} of {going.of} files</span><progress className="h-2 flex-1" value={going.done} max={going.of} /><button className="button !py-0.5" onClick={stop}>Cancel</button></div>}
-      {refused.length > 0 && <ul role="alert" className="border-b border-line bg-sheet px-6 py-2 text-warn">{refused.slice(0, 5).map((line) => <li key={line}>{line}</li>)}</ul>}
+      {over && (
+        <div
+          className="pointer-events-none absolute inset-3 z-10 grid place-items-center rounded-xl border-2 border-dashed border-act bg-act-soft/80"
+          data-part="drop"
+        >
+          One file plays on all keys at once; several, or a folder, become an instrument together.
+        </div>
+      )}
+      {one && (
+        <p className="border-b border-line bg-sheet px-6 py-2 text-ink2" role="status">
+          Reading «{one}»…
+        </p>
+      )}
+      {going && (
+        <div className="flex items-center gap-3 border-b border-line bg-sheet px-6 py-2" role="status">
+          <span className="num">
+            {going.done} of {going.of} files
+          </span>
+          <progress className="h-2 flex-1" value={going.done} max={going.of} />
+          <button className="button !py-0.5" onClick={stop}>
+            Cancel
+          </button>
+        </div>
+      )}
+      {refused.length > 0 && (
+        <ul role="alert" className="border-b border-line bg-sheet px-6 py-2 text-warn">
+          {refused.slice(0, 5).map((line) => (
+            <li key={line}>{line}</li>
+          ))}
+        </ul>
+      )}
     </>
   );
   return { target, note, begin };

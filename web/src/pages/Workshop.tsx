@@ -47,7 +47,9 @@ export function Workshop() {
       <div className="p-6">
         <Brand />
         <p className="mt-4 text-mark">{query.error.message}</p>
-        <Link to="/" className="button mt-3 inline-block">To the shelf</Link>
+        <Link to="/" className="button mt-3 inline-block">
+          To the shelf
+        </Link>
       </div>
     );
   }
@@ -64,7 +66,17 @@ function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step
   const cells = useMemo(() => boardCells(view, shown), [view, shown]);
   const { panel, sides } = useView();
   const stereo = view.takes.some((take) => take.channels === 2);
-  const plot = useMemo(() => (step === "plan" ? planPlot(view.plan) : step === "trim" && panel === "clean" && stereo ? (sides === "likeness" ? likenessPlot : sidesPlot) : PLOTS[step]), [step, view.plan, panel, stereo, sides]);
+  const plot = useMemo(
+    () =>
+      step === "plan"
+        ? planPlot(view.plan)
+        : step === "trim" && panel === "clean" && stereo
+          ? sides === "likeness"
+            ? likenessPlot
+            : sidesPlot
+          : PLOTS[step],
+    [step, view.plan, panel, stereo, sides],
+  );
   useEffect(() => setPass(0), [view.id, setPass]);
   useEffect(() => {
     void player.show(view).catch(sayError);
@@ -92,20 +104,26 @@ function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step
     [step, view.plan, progress, thumbs],
   );
   const focused = cells.find((cell) => cell.id === focus);
-  const on: OnBench | undefined =
-    focused?.take && {
-      view,
-      cells,
-      cell: focused,
-      take: focused.take,
-      takes: [focused.take, ...cells.filter((c) => chosen.has(c.id) && c.take && c.id !== focused.id).map((c) => c.take!)],
-    };
+  const on: OnBench | undefined = focused?.take && {
+    view,
+    cells,
+    cell: focused,
+    take: focused.take,
+    takes: [focused.take, ...cells.filter((c) => chosen.has(c.id) && c.take && c.id !== focused.id).map((c) => c.take!)],
+  };
   const needsTake = step === "trim" || step === "tune" || step === "loop";
   return (
     <div className="flex h-full flex-col">
       <Head view={view} step={step} cells={cells} />
       <div className="min-h-0 flex-1">
-        <Workbench plan={view.plan} cells={cells} plot={plot} paint={paint} wide={step === "map" || step === "export"} board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}>
+        <Workbench
+          plan={view.plan}
+          cells={cells}
+          plot={plot}
+          paint={paint}
+          wide={step === "map" || step === "export"}
+          board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}
+        >
           {view.plan.passes.length > 1 && step !== "plan" && <PassTabs plan={view.plan} />}
           {step === "plan" && <PlanBench view={view} />}
           {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
@@ -127,7 +145,11 @@ function PassTabs({ plan }: { plan: Plan }) {
   const { pass, setPass } = useView();
   return (
     <div role="tablist" aria-label="Passes" className="flex flex-wrap gap-1">
-      {plan.passes.map((p, n) => <button key={n} role="tab" aria-selected={n === pass} className={`button ${n === pass ? "on" : ""}`} onClick={() => setPass(n)}>{p.name}</button>)}
+      {plan.passes.map((p, n) => (
+        <button key={n} role="tab" aria-selected={n === pass} className={`button ${n === pass ? "on" : ""}`} onClick={() => setPass(n)}>
+          {p.name}
+        </button>
+      ))}
     </div>
   );
 }
@@ -136,13 +158,28 @@ function Empty({ view, cells }: { view: InstrumentView; cells: BoardCell[] }) {
   const any = cells.some((cell) => cell.take);
   return (
     <div className="card p-6">
-      <p className="mb-3">{any ? "This cell has no take yet. Choose another on the board, or record it." : "There is nothing to work on yet: this step begins when the first take is there."}</p>
-      <Link to="/instruments/$id/$step" params={{ id: String(view.id), step: "record" }} className="button act">Go to Record</Link>
+      <p className="mb-3">
+        {any
+          ? "This cell has no take yet. Choose another on the board, or record it."
+          : "There is nothing to work on yet: this step begins when the first take is there."}
+      </p>
+      <Link to="/instruments/$id/$step" params={{ id: String(view.id), step: "record" }} className="button act">
+        Go to Record
+      </Link>
     </div>
   );
 }
 
-function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Progress | undefined, thumbs: Parameters<typeof paintWave>[4], surface: Surface, cell: BoardCell, box: Box, colour: string): void {
+function paintCell(
+  step: Step,
+  { plan, figures }: InstrumentView,
+  progress: Progress | undefined,
+  thumbs: Parameters<typeof paintWave>[4],
+  surface: Surface,
+  cell: BoardCell,
+  box: Box,
+  colour: string,
+): void {
   const { ctx, colours } = surface;
   if (step === "plan") return paintPlan(surface, plan, figures, cell, box);
   if (step === "tune") {
@@ -165,7 +202,13 @@ function paintCell(step: Step, { plan, figures }: InstrumentView, progress: Prog
   }
   if (step === "record" && progress?.cell && !cell.take) {
     const p = progress.cell;
-    if (p.pass === cell.cell.pass && p.key === cell.cell.key && p.layer === cell.cell.layer && p.round_robin === cell.cell.round_robin && progress.state === "recording") {
+    if (
+      p.pass === cell.cell.pass &&
+      p.key === cell.cell.key &&
+      p.layer === cell.cell.layer &&
+      p.round_robin === cell.cell.round_robin &&
+      progress.state === "recording"
+    ) {
       ctx.fillStyle = colours.actSoft;
       ctx.fillRect(box.x, box.y, box.width, box.height);
       ctx.fillStyle = colour;
@@ -204,7 +247,11 @@ function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: 
     const call = way === "undo" ? api.POST("/api/instruments/{id}/undo", path) : api.POST("/api/instruments/{id}/redo", path);
     void call
       .then(answer)
-      .then((undone) => say(`${way === "undo" ? "Undone" : "Done again"}: ${undone.label}${undone.left_alone > 0 ? `; ${undone.left_alone} left alone, changed since` : ""}.`))
+      .then((undone) =>
+        say(
+          `${way === "undo" ? "Undone" : "Done again"}: ${undone.label}${undone.left_alone > 0 ? `; ${undone.left_alone} left alone, changed since` : ""}.`,
+        ),
+      )
       .catch(sayError);
   };
   useEffect(() => {
@@ -221,27 +268,79 @@ function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: 
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
         <p className="truncate font-semibold">{view.name}</p>
-        <p className="truncate text-[11.5px] text-ink3">kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}</p>
+        <p className="truncate text-[11.5px] text-ink3">
+          kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
+        </p>
       </div>
       <nav aria-label="Steps" className="flex flex-1 justify-center gap-2">
         {STEPS.map((name) => (
-          <Link key={name} to="/instruments/$id/$step" params={{ id: String(view.id), step: name }} aria-current={name === step ? "step" : undefined} className={`rounded-lg px-2.5 py-1.5 font-medium capitalize ${name === step ? "bg-act-soft text-ink" : "text-ink2"}`}>
+          <Link
+            key={name}
+            to="/instruments/$id/$step"
+            params={{ id: String(view.id), step: name }}
+            aria-current={name === step ? "step" : undefined}
+            className={`rounded-lg px-2.5 py-1.5 font-medium capitalize ${name === step ? "bg-act-soft text-ink" : "text-ink2"}`}
+          >
             {name}
-            <span className="mt-1 block h-[3px] overflow-hidden rounded bg-line"><span className="block h-full bg-act" style={{ width: `${done[name] * 100}%` }} /></span>
+            <span className="mt-1 block h-[3px] overflow-hidden rounded bg-line">
+              <span className="block h-full bg-act" style={{ width: `${done[name] * 100}%` }} />
+            </span>
           </Link>
         ))}
       </nav>
       <div className="flex gap-2">
-        <button className="button" disabled={!view.undo} title={view.undo ? `Undo: ${view.undo}` : undefined} onClick={() => back("undo")}>Undo</button>
-        <button className="button" disabled={!view.redo} title={view.redo ? `Redo: ${view.redo}` : undefined} onClick={() => back("redo")}>Redo</button>
-        <button className={`button ${playKeys ? "on" : ""}`} aria-pressed={playKeys} title="The computer's letter keys play notes" onClick={() => { setPlayKeys(!playKeys); void player.start().catch(sayError); }}>Play keys</button>
-        <button className="button" title="Play from a MIDI keyboard" onClick={() => void player.start().then(listenToMidi).then((inputs) => say(inputs === 0 ? "No MIDI keyboard is there yet; one that is plugged in now will be heard." : `${inputs} MIDI ${inputs === 1 ? "input is" : "inputs are"} heard.`)).catch(sayError)}>MIDI</button>
+        <button className="button" disabled={!view.undo} title={view.undo ? `Undo: ${view.undo}` : undefined} onClick={() => back("undo")}>
+          Undo
+        </button>
+        <button className="button" disabled={!view.redo} title={view.redo ? `Redo: ${view.redo}` : undefined} onClick={() => back("redo")}>
+          Redo
+        </button>
+        <button
+          className={`button ${playKeys ? "on" : ""}`}
+          aria-pressed={playKeys}
+          title="The computer's letter keys play notes"
+          onClick={() => {
+            setPlayKeys(!playKeys);
+            void player.start().catch(sayError);
+          }}
+        >
+          Play keys
+        </button>
+        <button
+          className="button"
+          title="Play from a MIDI keyboard"
+          onClick={() =>
+            void player
+              .start()
+              .then(listenToMidi)
+              .then((inputs) =>
+                say(
+                  inputs === 0
+                    ? "No MIDI keyboard is there yet; one that is plugged in now will be heard."
+                    : `${inputs} MIDI ${inputs === 1 ? "input is" : "inputs are"} heard.`,
+                ),
+              )
+              .catch(sayError)
+          }
+        >
+          MIDI
+        </button>
       </div>
     </header>
   );
 }
 
-function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: BoardCell[]; progress: Progress | undefined; plot: Plot | undefined }) {
+function Foot({
+  view,
+  cells,
+  progress,
+  plot,
+}: {
+  view: InstrumentView;
+  cells: BoardCell[];
+  progress: Progress | undefined;
+  plot: Plot | undefined;
+}) {
   const { chosen, raw, setRaw } = useView();
   const { meter, rate, heads, of } = useSound();
   const connected = useLive((state) => state.connected);
@@ -253,17 +352,43 @@ function Foot({ view, cells, progress, plot }: { view: InstrumentView; cells: Bo
     <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
       {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
       <ChooseMenu cells={cells} plot={plot} />
-      <span>{chosen.size} of {cells.length} cells chosen</span>
-      <button className="rounded px-1 hover:bg-line2" aria-pressed={raw} title="R switches between the take as it was recorded and as it is treated" onClick={() => setRaw(!raw)}>Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b></button>
-      <span>{taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}</span>
-      {view.unmeasured.length > 0 && <Failed jobs={view.unmeasured} what={view.unmeasured.length === 1 ? "A take could not be measured" : `${view.unmeasured.length} takes could not be measured`} />}
+      <span>
+        {chosen.size} of {cells.length} cells chosen
+      </span>
+      <button
+        className="rounded px-1 hover:bg-line2"
+        aria-pressed={raw}
+        title="R switches between the take as it was recorded and as it is treated"
+        onClick={() => setRaw(!raw)}
+      >
+        Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b>
+      </button>
+      <span>
+        {taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}
+      </span>
+      {view.unmeasured.length > 0 && (
+        <Failed
+          jobs={view.unmeasured}
+          what={view.unmeasured.length === 1 ? "A take could not be measured" : `${view.unmeasured.length} takes could not be measured`}
+        />
+      )}
       <RunningJob id={view.id} />
       <Outdated view={view} />
-      {progress?.state === "recording" && <span>recording {progress.done + 1} of {progress.total}</span>}
+      {progress?.state === "recording" && (
+        <span>
+          recording {progress.done + 1} of {progress.total}
+        </span>
+      )}
       <span className="grow" />
-      {of > 0 && heads < of && <span>loading {heads} of {of}</span>}
+      {of > 0 && heads < of && (
+        <span>
+          loading {heads} of {of}
+        </span>
+      )}
       <span className="num" data-part="meter" data-voices={meter.voices} data-peak={meter.peak} data-heads={heads} data-of={of}>
-        {rate === 0 ? "sound starts with the first key" : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
+        {rate === 0
+          ? "sound starts with the first key"
+          : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
       </span>
     </footer>
   );
@@ -280,13 +405,24 @@ function Outdated({ view }: { view: InstrumentView }) {
   if (all.length === 0 || busy) return null;
   const wished = some.length > 0 ? some : all;
   const again = async () => {
-    answer(await api.POST("/api/instruments/{id}/measure-again", { params: { path: { id: view.id } }, body: { takes: wished.map((take) => take.id) } }));
+    answer(
+      await api.POST("/api/instruments/{id}/measure-again", {
+        params: { path: { id: view.id } },
+        body: { takes: wished.map((take) => take.id) },
+      }),
+    );
     await queries.invalidateQueries({ queryKey: ["makings", view.id] });
   };
   return (
-    <span className="whitespace-nowrap" data-part="outdated" title="They stay as they are until you want them measured again; Undo brings back what was suggested before">
+    <span
+      className="whitespace-nowrap"
+      data-part="outdated"
+      title="They stay as they are until you want them measured again; Undo brings back what was suggested before"
+    >
       {all.length} measured by an earlier Ladder{" "}
-      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>Measure {some.length > 0 ? `the ${some.length} chosen` : "them"} again</button>
+      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>
+        Measure {some.length > 0 ? `the ${some.length} chosen` : "them"} again
+      </button>
     </span>
   );
 }
@@ -296,7 +432,10 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
   make: { doing: "making takes", cancelled: "Cancelled: no take was made." },
   measure_again: { doing: "measuring again", cancelled: "Cancelled: everything is as it was measured before." },
   loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
-  render: { doing: "rendering", cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back." },
+  render: {
+    doing: "rendering",
+    cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back.",
+  },
 };
 
 function RunningJob({ id }: { id: number }) {
@@ -329,15 +468,37 @@ function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefine
       check: () => (plot ? toCheck(plot, cells) : []),
     };
     const found = wanted[what]();
-    choose(what === "none" ? focus : (found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus, new Set(found.map((cell) => cell.id)));
+    choose(
+      what === "none" ? focus : ((found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus),
+      new Set(found.map((cell) => cell.id)),
+    );
   };
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger className="rounded border border-line bg-raised px-2 leading-[18px]">Choose ▴</DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content side="top" align="start" sideOffset={4} className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg">
-          {([["all", "all cells"], ["second", "every second rung"], ["layer", "this layer"], ["check", "all to check"], ["none", "none"]] as const).map(([what, name]) => (
-            <DropdownMenu.Item key={what} onSelect={() => pick(what)} className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft">{name}</DropdownMenu.Item>
+        <DropdownMenu.Content
+          side="top"
+          align="start"
+          sideOffset={4}
+          className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
+        >
+          {(
+            [
+              ["all", "all cells"],
+              ["second", "every second rung"],
+              ["layer", "this layer"],
+              ["check", "all to check"],
+              ["none", "none"],
+            ] as const
+          ).map(([what, name]) => (
+            <DropdownMenu.Item
+              key={what}
+              onSelect={() => pick(what)}
+              className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
+            >
+              {name}
+            </DropdownMenu.Item>
           ))}
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
@@ -364,7 +525,10 @@ function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[];
   const [sounding, setSounding] = useState<number | undefined>();
   const lastWorst = useRef<string | undefined>(undefined);
   useEffect(() => {
-    const typing = (event: KeyboardEvent) => event.target instanceof HTMLInputElement || (event.target instanceof HTMLElement && event.target.closest("[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
+    const typing = (event: KeyboardEvent) =>
+      event.target instanceof HTMLInputElement ||
+      (event.target instanceof HTMLElement &&
+        event.target.closest("[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
     const down = (event: KeyboardEvent) => {
       if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
       const { playKeys, focus, choose } = useView.getState();
@@ -405,7 +569,9 @@ function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[];
         const next = sideways
           ? cells.find((c) => c.cell.key === cell.cell.key && c.column === cell.column + sideways)
           : cells
-              .filter((c) => c.column === cell.column && (event.key === "ArrowUp" ? c.cell.key > cell.cell.key : c.cell.key < cell.cell.key))
+              .filter(
+                (c) => c.column === cell.column && (event.key === "ArrowUp" ? c.cell.key > cell.cell.key : c.cell.key < cell.cell.key),
+              )
               .sort((a, b) => Math.abs(a.cell.key - cell.cell.key) - Math.abs(b.cell.key - cell.cell.key))[0];
         if (next) choose(next.id, new Set([next.id]));
       }
@@ -431,7 +597,14 @@ function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[];
         <Dialog.Overlay className="fixed inset-0 bg-black/20" />
         <Dialog.Content className="card fixed top-1/4 left-1/2 w-[420px] -translate-x-1/2 p-5 shadow-lg" aria-describedby={undefined}>
           <Dialog.Title className="mb-3 text-[15px] font-semibold">Keys of this page</Dialog.Title>
-          <dl className="grid grid-cols-[170px_1fr] gap-y-1.5">{SHORTCUTS.map(([keys, does]) => [<dt key={keys} className="num">{keys}</dt>, <dd key={does}>{does}</dd>])}</dl>
+          <dl className="grid grid-cols-[170px_1fr] gap-y-1.5">
+            {SHORTCUTS.map(([keys, does]) => [
+              <dt key={keys} className="num">
+                {keys}
+              </dt>,
+              <dd key={does}>{does}</dd>,
+            ])}
+          </dl>
           <Dialog.Close className="button mt-4">Close</Dialog.Close>
         </Dialog.Content>
       </Dialog.Portal>

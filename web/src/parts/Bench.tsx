@@ -13,7 +13,15 @@ export interface OnBench {
   takes: TakeView[];
 }
 
-export function BenchHead({ on, note, wave = true }: { on: OnBench; note?: React.ReactNode; /** Whether a waveform stands below. */ wave?: boolean }) {
+export function BenchHead({
+  on,
+  note,
+  wave = true,
+}: {
+  on: OnBench;
+  note?: React.ReactNode;
+  /** Whether a waveform stands below. */ wave?: boolean;
+}) {
   const { choose, apart, setApart } = useView();
   const { cell, take, view, cells } = on;
   const pass = view.plan.passes[cell.cell.pass];
@@ -21,27 +29,61 @@ export function BenchHead({ on, note, wave = true }: { on: OnBench; note?: React
   const at = row.findIndex((c) => c.id === cell.id);
   const [below, above] = [row[at - 1], row[at + 1]];
   const go = (to: BoardCell) => choose(to.id, new Set([to.id]));
-  const sameCell = view.takes.filter((t) => t.cell.pass === take.cell.pass && t.cell.key === take.cell.key && t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin);
+  const sameCell = view.takes.filter(
+    (t) =>
+      t.cell.pass === take.cell.pass &&
+      t.cell.key === take.cell.key &&
+      t.cell.layer === take.cell.layer &&
+      t.cell.round_robin === take.cell.round_robin,
+  );
   return (
     <div className="flex items-start justify-between gap-3">
       <div className="min-w-0">
         <h2 className="text-[17px]">
-          <b className="font-semibold">{keyName(cell.cell.key)}</b> <span className="text-ink2">{pass?.layers[cell.cell.layer]?.name}{roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}</span>
+          <b className="font-semibold">{keyName(cell.cell.key)}</b>{" "}
+          <span className="text-ink2">
+            {pass?.layers[cell.cell.layer]?.name}
+            {roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}
+          </span>
         </h2>
         <p className="truncate text-[11.5px] text-ink3">
-          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz · {(view.plan.mics?.length ?? 0) > 1 ? view.plan.mics!.join(" + ") : take.channels === 2 ? "stereo" : take.channels === 1 ? "mono" : `${take.channels} channels`} · {(take.frames / take.rate_hz).toFixed(1)} s
-          {wave && take.channels === 2 && <button className="ml-2 underline" aria-pressed={apart} onClick={() => setApart(!apart)}>{apart ? "show both sides together" : "show left and right"}</button>}
+          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz ·{" "}
+          {(view.plan.mics?.length ?? 0) > 1
+            ? view.plan.mics!.join(" + ")
+            : take.channels === 2
+              ? "stereo"
+              : take.channels === 1
+                ? "mono"
+                : `${take.channels} channels`}{" "}
+          · {(take.frames / take.rate_hz).toFixed(1)} s
+          {wave && take.channels === 2 && (
+            <button className="ml-2 underline" aria-pressed={apart} onClick={() => setApart(!apart)}>
+              {apart ? "show both sides together" : "show left and right"}
+            </button>
+          )}
         </p>
       </div>
       <div className="flex items-center gap-2">
         {note}
-        {below && <button className="button" onClick={() => go(below)} aria-label={`To ${keyName(below.cell.key)}`}>‹ {keyName(below.cell.key)}</button>}
-        {above && <button className="button" onClick={() => go(above)} aria-label={`To ${keyName(above.cell.key)}`}>{keyName(above.cell.key)} ›</button>}
+        {below && (
+          <button className="button" onClick={() => go(below)} aria-label={`To ${keyName(below.cell.key)}`}>
+            ‹ {keyName(below.cell.key)}
+          </button>
+        )}
+        {above && (
+          <button className="button" onClick={() => go(above)} aria-label={`To ${keyName(above.cell.key)}`}>
+            {keyName(above.cell.key)} ›
+          </button>
+        )}
       </div>
     </div>
   );
 }
 
 export function Badge({ children, wrong }: { children: React.ReactNode; wrong?: boolean }) {
-  return <span className={`rounded-md px-2 py-1 text-[11.5px] font-medium ${wrong ? "bg-mark/10 text-mark" : "bg-chosen text-warn"}`}>{children}</span>;
+  return (
+    <span className={`rounded-md px-2 py-1 text-[11.5px] font-medium ${wrong ? "bg-mark/10 text-mark" : "bg-chosen text-warn"}`}>
+      {children}
+    </span>
+  );
 }

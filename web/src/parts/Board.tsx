@@ -154,7 +154,13 @@ export function Board({ plan, cells, plot, paint }: Props) {
         ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
       }
       ctx.restore();
-      drawHeader(surface, inner, layers.map((layer) => layer.name), layerColumns(plan.passes[cells[0]?.cell.pass ?? 0]), plot);
+      drawHeader(
+        surface,
+        inner,
+        layers.map((layer) => layer.name),
+        layerColumns(plan.passes[cells[0]?.cell.pass ?? 0]),
+        plot,
+      );
     },
     [cells, plot, low, keys, boxOf, paint, focus, chosen, hover, drag, layers],
   );
@@ -202,7 +208,9 @@ export function Board({ plan, cells, plot, paint }: Props) {
         draw={draw}
         data-part="board"
         aria-hidden
-        title={hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${wordsOf(plot!, hovered, hoverValue)}`}` : undefined}
+        title={
+          hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${wordsOf(plot!, hovered, hoverValue)}`}` : undefined
+        }
         onWheel={onWheel}
         onPointerDown={(event) => {
           const at = place(event);
@@ -233,7 +241,14 @@ export function Board({ plan, cells, plot, paint }: Props) {
       />
       <div role="listbox" aria-multiselectable aria-label="Cells" className="sr-only">
         {cells.map((cell) => (
-          <button key={cell.id} role="option" aria-selected={chosen.has(cell.id)} data-cell={cell.id} tabIndex={cell.id === focus ? 0 : -1} onClick={(event) => pick(cell, event)}>
+          <button
+            key={cell.id}
+            role="option"
+            aria-selected={chosen.has(cell.id)}
+            data-cell={cell.id}
+            tabIndex={cell.id === focus ? 0 : -1}
+            onClick={(event) => pick(cell, event)}
+          >
             {nameOf(cell, plan)}
             {plot ? `, ${plot.title} ${((value) => (value === undefined ? "none" : wordsOf(plot, cell, value)))(valueOf(plot, cell))}` : ""}
           </button>

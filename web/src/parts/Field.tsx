@@ -29,7 +29,8 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     if (!editing.current) return;
     editing.current = false;
     const parsed = unit.parse(text);
-    if (parsed === undefined && text !== shown) sayError(new Error(`«${text}» is not understood as ${label.toLowerCase()}; ${shown} was kept.`));
+    if (parsed === undefined && text !== shown)
+      sayError(new Error(`«${text}» is not understood as ${label.toLowerCase()}; ${shown} was kept.`));
     setText(shown);
     if (parsed !== undefined && text !== shown && parsed !== value) onSet(parsed);
   };
@@ -38,7 +39,11 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
   };
   const dragFrom = useRef<{ y: number; done: number } | undefined>(undefined);
   return (
-    <div style={{ width }} onDoubleClick={onAutomatic} title={byHand ? "Set by hand; a double click returns to the automatic value" : undefined}>
+    <div
+      style={{ width }}
+      onDoubleClick={onAutomatic}
+      title={byHand ? "Set by hand; a double click returns to the automatic value" : undefined}
+    >
       <label
         htmlFor={id}
         className="field-label block cursor-ns-resize select-none whitespace-nowrap"

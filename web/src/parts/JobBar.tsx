@@ -23,9 +23,15 @@ export function JobBar({ job, width, cancelled }: { job: JobView; width: string;
   return (
     <>
       <progress className={`h-2 ${width}`} value={job.share} max={1} aria-label="Done" />
-      {job.tries > 1 && <span className="whitespace-nowrap text-ink3">try {job.tries} of {job.most_tries}</span>}
+      {job.tries > 1 && (
+        <span className="whitespace-nowrap text-ink3">
+          try {job.tries} of {job.most_tries}
+        </span>
+      )}
       {left !== undefined && <span className="num whitespace-nowrap text-ink3">{duration(left)} left</span>}
-      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(cancel)}>Cancel</button>
+      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(cancel)}>
+        Cancel
+      </button>
     </>
   );
 }
@@ -42,8 +48,15 @@ export function Failed({ jobs, what }: { jobs: JobView[]; what?: string }) {
   if (!first) return null;
   return (
     <span className="flex min-w-0 items-center gap-2" data-part="failed">
-      <span className="truncate text-mark" title={first.error ?? undefined}>{what ? `${what}: ` : ""}{first.error}</span>
-      {hopeful.length > 0 && <button className="shrink-0 rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>Try again</button>}
+      <span className="truncate text-mark" title={first.error ?? undefined}>
+        {what ? `${what}: ` : ""}
+        {first.error}
+      </span>
+      {hopeful.length > 0 && (
+        <button className="shrink-0 rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>
+          Try again
+        </button>
+      )}
     </span>
   );
 }

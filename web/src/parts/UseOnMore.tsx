@@ -10,23 +10,46 @@ const HOW: { how: Schemas["Spread"]; name: string; says: string }[] = [
   { how: "values", name: "the same values", says: "exactly as they are here" },
 ];
 
-export function UseOnMore({ on, part, can }: { on: OnBench; part: Schemas["Part"]; /** Whether anything was set by hand. */ can: boolean }) {
+export function UseOnMore({
+  on,
+  part,
+  can,
+}: {
+  on: OnBench;
+  part: Schemas["Part"];
+  /** Whether anything was set by hand. */ can: boolean;
+}) {
   const { take, takes, view } = on;
   const say = useView((state) => state.say);
   const others = takes.filter((t) => t.id !== take.id).map((t) => t.id);
   if (others.length === 0) return null;
   const put = async (how: Schemas["Spread"]) => {
-    const done = answer(await api.POST("/api/instruments/{id}/spread", { params: { path: { id: view.id } }, body: { from: take.id, onto: others, part, how } }));
+    const done = answer(
+      await api.POST("/api/instruments/{id}/spread", {
+        params: { path: { id: view.id } },
+        body: { from: take.id, onto: others, part, how },
+      }),
+    );
     if (done.left_alone > 0) say(`Used on ${done.changed} takes; ${done.left_alone} left alone, it does not fit them.`);
     await queries.refetchQueries({ queryKey: ["instrument", view.id] });
   };
   return (
     <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="button" disabled={!can} title={can ? undefined : "Nothing was set by hand here"}>Use on {others.length} more ▾</DropdownMenu.Trigger>
+      <DropdownMenu.Trigger className="button" disabled={!can} title={can ? undefined : "Nothing was set by hand here"}>
+        Use on {others.length} more ▾
+      </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
-        <DropdownMenu.Content align="end" sideOffset={4} className="z-50 min-w-56 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg">
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-50 min-w-56 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
+        >
           {HOW.map(({ how, name, says }) => (
-            <DropdownMenu.Item key={how} onSelect={() => void put(how).catch(sayError)} className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft">
+            <DropdownMenu.Item
+              key={how}
+              onSelect={() => void put(how).catch(sayError)}
+              className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
+            >
               {name} <span className="text-ink3">· {says}</span>
             </DropdownMenu.Item>
           ))}

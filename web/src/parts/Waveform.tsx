@@ -15,13 +15,17 @@ export interface Mark {
 
 /** A take as it is cleaned, or as it was recorded. */
 export function drawableTake(take: TakeView, raw = false): Drawable {
-  const version = take.cleaned && !raw ? "cleaned" as const : "raw" as const;
+  const version = take.cleaned && !raw ? ("cleaned" as const) : ("raw" as const);
   return {
     id: `take ${take.id} ${version === "raw" ? "" : take.cleaned}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
-    stereo: take.channels === 2 && (version === "raw" || !["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both")),
-    peaks: async (first, end, columns, channel) => answer(await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version, channel } } })),
+    stereo:
+      take.channels === 2 && (version === "raw" || !["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both")),
+    peaks: async (first, end, columns, channel) =>
+      answer(
+        await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version, channel } } }),
+      ),
   };
 }
 
@@ -31,7 +35,8 @@ export function drawableLongTake(take: Schemas["LongTakeView"]): Drawable {
     frames: take.frames,
     rate_hz: take.rate_hz,
     stereo: take.channels === 2,
-    peaks: async (first, end, columns, channel) => answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, channel } } })),
+    peaks: async (first, end, columns, channel) =>
+      answer(await api.GET("/api/long-takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, channel } } })),
   };
 }
 
@@ -105,7 +110,11 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         const scale = (lane / 2 - 8 / sides.length) / top;
         for (const { tile, from, to } of side) {
           // Outside of what is heard the wave is dimmed.
-          for (const [one, two, alpha] of [[from, Math.min(to, heard[0]), 0.3], [Math.max(from, heard[0]), Math.min(to, heard[1]), 0.85], [Math.max(from, heard[1]), to, 0.3]] as const)
+          for (const [one, two, alpha] of [
+            [from, Math.min(to, heard[0]), 0.3],
+            [Math.max(from, heard[0]), Math.min(to, heard[1]), 0.85],
+            [Math.max(from, heard[1]), to, 0.3],
+          ] as const)
             if (two > one) drawTile(ctx, tile, one, two, { x, middle, scale, alpha, colours });
         }
         ctx.globalAlpha = 1;
@@ -113,7 +122,14 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       for (const span of spans ?? []) {
         const [from, to] = [x(span.first), x(span.end)];
         if (to < 0 || from > width) continue;
-        ctx.fillStyle = span.kind === "chosen" ? colours.chosen : span.kind === "out" ? colours.line2 : span.kind === "doubtful" ? colours.chosen : colours.actSoft;
+        ctx.fillStyle =
+          span.kind === "chosen"
+            ? colours.chosen
+            : span.kind === "out"
+              ? colours.line2
+              : span.kind === "doubtful"
+                ? colours.chosen
+                : colours.actSoft;
         ctx.globalAlpha = span.kind === "chosen" ? 0.75 : 0.45;
         ctx.fillRect(from, 0, Math.max(1, to - from), height - 20);
         ctx.globalAlpha = 1;
@@ -165,11 +181,12 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       return [first, first + span];
     });
   /** Around a place in the picture, 0 to 1, which stays where it is. */
-  const zoom = (factor: number, share = 0.5) => look((from, to) => {
-    const centre = from + share * (to - from);
-    const span = (to - from) * factor;
-    return [centre - share * span, centre + (1 - share) * span];
-  });
+  const zoom = (factor: number, share = 0.5) =>
+    look((from, to) => {
+      const centre = from + share * (to - from);
+      const span = (to - from) * factor;
+      return [centre - share * span, centre + (1 - share) * span];
+    });
   const move = (share: number) => look((from, to) => [from + share * (to - from), to + share * (to - from)]);
   return (
     <Canvas
@@ -186,7 +203,13 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         else zoom(event.deltaY > 0 ? 1.25 : 0.8, (event.clientX - box.left) / box.width);
       }}
       onKeyDown={(event) => {
-        const keys: Record<string, () => void> = { "+": () => zoom(0.8), "-": () => zoom(1.25), ArrowLeft: () => move(-0.1), ArrowRight: () => move(0.1), Home: () => look(() => [0, take.frames]) };
+        const keys: Record<string, () => void> = {
+          "+": () => zoom(0.8),
+          "-": () => zoom(1.25),
+          ArrowLeft: () => move(-0.1),
+          ArrowRight: () => move(0.1),
+          Home: () => look(() => [0, take.frames]),
+        };
         if (!keys[event.key]) return;
         event.preventDefault();
         event.stopPropagation();
@@ -305,17 +328,35 @@ function drawTile(ctx: CanvasRenderingContext2D, tile: Tile, from: number, to: n
       if (tall >= least) ctx.fillRect(pixel, top, 1, Math.max(1, tall));
     }
   };
-  boxes((n) => high[n]!, (n) => low[n]!, 0);
+  boxes(
+    (n) => high[n]!,
+    (n) => low[n]!,
+    0,
+  );
   // Under fewer frames an RMS says nothing: that is the wave itself.
   if (perPixel < RMS_FRAMES) return;
   ctx.fillStyle = colours.raised;
   ctx.globalAlpha = 0.28 * Math.min(1, alpha / 0.85);
-  boxes((n) => rms[n]!, (n) => -rms[n]!, 2);
+  boxes(
+    (n) => rms[n]!,
+    (n) => -rms[n]!,
+    2,
+  );
 }
 
-function drawTimes(ctx: CanvasRenderingContext2D, first: number, end: number, rate: number, width: number, height: number, colour: string): void {
+function drawTimes(
+  ctx: CanvasRenderingContext2D,
+  first: number,
+  end: number,
+  rate: number,
+  width: number,
+  height: number,
+  colour: string,
+): void {
   const span = (end - first) / rate;
-  const step = [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300].find((s) => span / s <= 8) ?? 600;
+  const step =
+    [0.0001, 0.0002, 0.0005, 0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 30, 60, 300].find((s) => span / s <= 8) ??
+    600;
   ctx.font = MONO;
   ctx.fillStyle = colour;
   ctx.textBaseline = "middle";

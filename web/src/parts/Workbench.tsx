@@ -20,11 +20,15 @@ export function Workbench({ plan, cells, plot, paint, board, wide, children }: P
   const pass = useView((state) => Math.min(state.pass, plan.passes.length - 1));
   return (
     <div className="flex h-full min-h-0">
-      <div className="relative w-[74px] shrink-0"><Ladder rungs={plan.passes[pass]?.rungs ?? []} /></div>
+      <div className="relative w-[74px] shrink-0">
+        <Ladder rungs={plan.passes[pass]?.rungs ?? []} />
+      </div>
       <div className={`relative shrink-0 border-r border-line ${wide ? "w-[600px]" : "w-[452px]"}`}>
         {board ?? <Board plan={plan} cells={cells} plot={plot} paint={paint} />}
       </div>
-      <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">{children}</section>
+      <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">
+        {children}
+      </section>
     </div>
   );
 }

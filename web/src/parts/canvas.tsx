@@ -2,8 +2,20 @@
 import { useEffect, useRef, useState } from "react";
 
 export interface Palette {
-  paper: string; sheet: string; raised: string; ink: string; ink3: string; line: string; line2: string;
-  act: string; actSoft: string; chosen: string; chosenLine: string; warn: string; mark: string; wave: string;
+  paper: string;
+  sheet: string;
+  raised: string;
+  ink: string;
+  ink3: string;
+  line: string;
+  line2: string;
+  act: string;
+  actSoft: string;
+  chosen: string;
+  chosenLine: string;
+  warn: string;
+  mark: string;
+  wave: string;
 }
 
 let known: Palette | undefined;
@@ -18,9 +30,20 @@ function readPalette(): Palette {
   const style = getComputedStyle(document.documentElement);
   const colour = (name: string) => style.getPropertyValue(`--color-${name}`).trim();
   return {
-    paper: colour("paper"), sheet: colour("sheet"), raised: colour("raised"), ink: colour("ink"), ink3: colour("ink3"),
-    line: colour("line"), line2: colour("line2"), act: colour("act"), actSoft: colour("act-soft"), chosen: colour("chosen"),
-    chosenLine: colour("chosen-line"), warn: colour("warn"), mark: colour("mark"), wave: colour("wave"),
+    paper: colour("paper"),
+    sheet: colour("sheet"),
+    raised: colour("raised"),
+    ink: colour("ink"),
+    ink3: colour("ink3"),
+    line: colour("line"),
+    line2: colour("line2"),
+    act: colour("act"),
+    actSoft: colour("act-soft"),
+    chosen: colour("chosen"),
+    chosenLine: colour("chosen-line"),
+    warn: colour("warn"),
+    mark: colour("mark"),
+    wave: colour("wave"),
   };
 }
 

@@ -34,7 +34,9 @@ async function piece(sample: Loading, index: number, end: number, mine: number):
   const first = sample.arrived;
   const [take, name] = sample.source.split("~");
   const version = name ? `&version=cleaned&name=${name}` : "";
-  const response = await fetch(`/api/takes/${take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.source_channels}${version}`);
+  const response = await fetch(
+    `/api/takes/${take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.source_channels}${version}`,
+  );
   if (!response.ok) throw new Error(await response.text());
   const bytes = await response.arrayBuffer();
   if (mine !== round || !port) return;

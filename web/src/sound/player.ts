@@ -7,7 +7,17 @@ import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** As the engine counts them (`engine::Setting::ALL`). */
-const SETTINGS = { start: 0, end: 1, gain: 2, recording_cents: 3, tune_cents: 4, pan: 5, loop_start: 6, loop_end: 7, loop_crossfade: 8 } as const;
+const SETTINGS = {
+  start: 0,
+  end: 1,
+  gain: 2,
+  recording_cents: 3,
+  tune_cents: 4,
+  pan: 5,
+  loop_start: 6,
+  loop_end: 7,
+  loop_crossfade: 8,
+} as const;
 
 interface Sound {
   meter: Meter;
@@ -45,16 +55,14 @@ class Player {
   private async open(): Promise<void> {
     const context = new AudioContext({ latencyHint: "interactive" });
     this.context = context;
-    const [module] = await Promise.all([
-      WebAssembly.compileStreaming(fetch("/engine.wasm")),
-      context.audioWorklet.addModule(workletUrl),
-    ]);
+    const [module] = await Promise.all([WebAssembly.compileStreaming(fetch("/engine.wasm")), context.audioWorklet.addModule(workletUrl)]);
     const node = new AudioWorkletNode(context, "ladder-engine", {
       numberOfInputs: 0,
       outputChannelCount: [2],
       processorOptions: { module },
     });
-    node.onprocessorerror = () => sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
+    node.onprocessorerror = () =>
+      sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
     node.port.onmessage = (event: MessageEvent<Meter>) => useSound.setState({ meter: event.data });
     node.connect(context.destination);
     this.node = node;
@@ -85,7 +93,15 @@ class Player {
     this.samples = samples;
     useSound.setState({ heads: 0, of: view.program.samples.length });
     this.loader?.postMessage({
-      load: { samples: view.program.samples.map((s) => ({ source: s.source, frames: s.frames, channels: s.channels, first_channel: s.first_channel ?? 0, source_channels: s.source_channels })) },
+      load: {
+        samples: view.program.samples.map((s) => ({
+          source: s.source,
+          frames: s.frames,
+          channels: s.channels,
+          first_channel: s.first_channel ?? 0,
+          source_channels: s.source_channels,
+        })),
+      },
     });
   }
 
@@ -113,7 +129,8 @@ class Player {
   /** A number that is being dragged is heard before it is kept: on every region of that take. */
   drag(take: number, setting: keyof typeof SETTINGS, value: number): void {
     this.view?.program.regions.forEach((region, index) => {
-      if (this.view!.program.samples[region.sample]?.source.split("~")[0] === String(take)) this.node?.port.postMessage({ type: "set", region: index, setting: SETTINGS[setting], value } satisfies ToEngine);
+      if (this.view!.program.samples[region.sample]?.source.split("~")[0] === String(take))
+        this.node?.port.postMessage({ type: "set", region: index, setting: SETTINGS[setting], value } satisfies ToEngine);
     });
   }
 
@@ -152,7 +169,11 @@ class Player {
     // Several mics: the first is heard. What is taken away from a changed number of sides is of their sum.
     const of = Math.min(2, take.channels);
     const channels = version !== "raw" && mono ? 1 : of;
-    return this.hear({ url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}${stage ? `&stage=${stage}` : ""}`, rate: take.rate_hz, channels });
+    return this.hear({
+      url: `/api/takes/${take.id}/audio?first=0&end=${take.frames}&channels=${of}&version=${version}${stage ? `&stage=${stage}` : ""}`,
+      rate: take.rate_hz,
+      channels,
+    });
   }
 
   /** The beats of a count-in, the first after a while; gives what silences those that have not come. */

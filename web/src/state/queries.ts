@@ -5,11 +5,20 @@ import { answer, api, type Plan, type Schemas } from "../api/client";
 export const shelfQuery = queryOptions({ queryKey: ["shelf"], queryFn: async () => answer(await api.GET("/api/instruments")) });
 export const rigsQuery = queryOptions({ queryKey: ["rigs"], queryFn: async () => answer(await api.GET("/api/rigs")), staleTime: Infinity });
 export const instrumentQuery = (id: number) =>
-  queryOptions({ queryKey: ["instrument", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}", { params: { path: { id } } })) });
+  queryOptions({
+    queryKey: ["instrument", id],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}", { params: { path: { id } } })),
+  });
 export const thumbnailsQuery = (id: number) =>
-  queryOptions({ queryKey: ["thumbnails", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })) });
+  queryOptions({
+    queryKey: ["thumbnails", id],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })),
+  });
 export const importsQuery = (id: number) =>
-  queryOptions({ queryKey: ["exports", id, "imports"], queryFn: async () => answer(await api.GET("/api/instruments/{id}/imports", { params: { path: { id } } })) });
+  queryOptions({
+    queryKey: ["exports", id, "imports"],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/imports", { params: { path: { id } } })),
+  });
 /** What a plan will cost and what follows for its passes. */
 export const costQuery = (plan: Plan | undefined) =>
   queryOptions({
@@ -21,7 +30,13 @@ export const costQuery = (plan: Plan | undefined) =>
   });
 /** Jobs that make or render takes, the newest first. */
 export const makingsQuery = (id: number) =>
-  queryOptions({ queryKey: ["exports", id, "makings"], queryFn: async () => answer(await api.GET("/api/instruments/{id}/makings", { params: { path: { id } } })) });
+  queryOptions({
+    queryKey: ["exports", id, "makings"],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/makings", { params: { path: { id } } })),
+  });
 export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
 export const exportsQuery = (id: number) =>
-  queryOptions({ queryKey: ["exports", id], queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })) });
+  queryOptions({
+    queryKey: ["exports", id],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/exports", { params: { path: { id } } })),
+  });

@@ -44,7 +44,13 @@ export function send(url: string, file: File, share: (share: number) => void, ca
     cancel.request = request;
     request.upload.onprogress = (event) => share(event.lengthComputable ? event.loaded / event.total : 0);
     request.onload = () => {
-      const answer = (() => { try { return JSON.parse(request.responseText) as { id: number; detail?: string }; } catch { return undefined; } })();
+      const answer = (() => {
+        try {
+          return JSON.parse(request.responseText) as { id: number; detail?: string };
+        } catch {
+          return undefined;
+        }
+      })();
       if (request.status < 300) return done(answer ?? { id: 0 });
       failed(new Error(answer?.detail ?? `«${file.name}» could not be read.`));
     };
@@ -70,10 +76,12 @@ export function useSending() {
       setGoing({ done: n, of: audio.length, cancel });
       // The folder belongs to the name: dropped folders carry it in the name, chosen ones beside it.
       const name = file.webkitRelativePath || file.name;
-      await send(`/api/instruments/${instrument}/files?name=${encodeURIComponent(name)}`, file, () => undefined, cancel).catch((error: unknown) => {
-        aside.push(error instanceof Error ? error.message : String(error));
-        setRefused([...aside]);
-      });
+      await send(`/api/instruments/${instrument}/files?name=${encodeURIComponent(name)}`, file, () => undefined, cancel).catch(
+        (error: unknown) => {
+          aside.push(error instanceof Error ? error.message : String(error));
+          setRefused([...aside]);
+        },
+      );
     }
     setGoing(undefined);
     return aside;

@@ -29,27 +29,62 @@ export function ExportBench({ view }: { view: InstrumentView }) {
     <>
       <div>
         <h2 className="text-[17px] font-semibold">Export</h2>
-        <p className="text-ink3">{regions} regions go out{missing > 0 ? `; ${missing} takes are still being measured` : ""}.</p>
+        <p className="text-ink3">
+          {regions} regions go out{missing > 0 ? `; ${missing} takes are still being measured` : ""}.
+        </p>
       </div>
       <div className="card grid grid-cols-3 items-end gap-3 p-3">
-        <Choice<Format> label="Format" value={format} onChange={setFormat} options={[{ value: "sfz", name: "SFZ with WAV files" }, { value: "sound_font2", name: "SoundFont 2" }]} />
+        <Choice<Format>
+          label="Format"
+          value={format}
+          onChange={setFormat}
+          options={[
+            { value: "sfz", name: "SFZ with WAV files" },
+            { value: "sound_font2", name: "SoundFont 2" },
+          ]}
+        />
         {format === "sfz" ? (
-          <Choice label="Bits" value={bits} onChange={setBits} options={[{ value: "16", name: "16 bit" }, { value: "24", name: "24 bit" }, { value: "32", name: "32 bit float" }]} />
+          <Choice
+            label="Bits"
+            value={bits}
+            onChange={setBits}
+            options={[
+              { value: "16", name: "16 bit" },
+              { value: "24", name: "24 bit" },
+              { value: "32", name: "32 bit float" },
+            ]}
+          />
         ) : (
           <p className="pb-1 text-ink2">24 bit, as 16 and 8</p>
         )}
-        <button className="button act" disabled={regions === 0 || pending} onClick={() => begin(write)}>Export</button>
+        <button className="button act" disabled={regions === 0 || pending} onClick={() => begin(write)}>
+          Export
+        </button>
       </div>
       <div className="card p-3">
         <h3 className="mb-1 font-semibold">What this format will lose</h3>
         {losses.isError && <p className="text-mark">{losses.error.message}</p>}
-        {losses.data?.length === 0 && <p className="text-ink2">Nothing: fades and the loops' crossfades are rendered into the audio, tuning is rounded to whole cents.</p>}
-        <ul className="list-disc pl-5">{losses.data?.map((loss) => <li key={loss.what}>{loss.what} <span className="text-ink3">{loss.regions} regions</span></li>)}</ul>
+        {losses.data?.length === 0 && (
+          <p className="text-ink2">
+            Nothing: fades and the loops' crossfades are rendered into the audio, tuning is rounded to whole cents.
+          </p>
+        )}
+        <ul className="list-disc pl-5">
+          {losses.data?.map((loss) => (
+            <li key={loss.what}>
+              {loss.what} <span className="text-ink3">{loss.regions} regions</span>
+            </li>
+          ))}
+        </ul>
       </div>
       <div className="card overflow-hidden">
         <h3 className="px-3 pt-2 font-semibold">Made so far</h3>
-        {exports.data?.length === 0 && <p className="px-3 pb-3 text-ink3">Nothing yet. What you export is listed here and can be fetched again.</p>}
-        {exports.data?.map((job) => <Made key={job.id} job={job} />)}
+        {exports.data?.length === 0 && (
+          <p className="px-3 pb-3 text-ink3">Nothing yet. What you export is listed here and can be fetched again.</p>
+        )}
+        {exports.data?.map((job) => (
+          <Made key={job.id} job={job} />
+        ))}
       </div>
     </>
   );
@@ -63,7 +98,9 @@ function Made({ job }: { job: JobView }) {
       {job.state === "done" && (
         <>
           <span className="num text-ink3">{megabytes(job.result?.bytes ?? 0)}</span>
-          <a className="button" href={`/api/jobs/${job.id}/file`} download>Download</a>
+          <a className="button" href={`/api/jobs/${job.id}/file`} download>
+            Download
+          </a>
         </>
       )}
       {(job.state === "waiting" || job.state === "running") && <JobBar job={job} width="w-40" />}

@@ -5,6 +5,7 @@ import { keyName, parseKey } from "../model/keys";
 import { centsShort } from "../model/units";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
+import { Together } from "./FilesTogether";
 
 export type Row = Schemas["FileRow"];
 
@@ -20,12 +21,20 @@ export interface Mended {
 export type Place = Omit<Schemas["PlacedFile"], "key"> & { key: number | undefined };
 
 export function placeOf(row: Row, mended: Mended | undefined): Place {
-  const place = { file: row.id, right: row.right?.id, key: row.key ?? undefined, layer: row.layer, round_robin: row.round_robin, key_up: row.guess.key_up, mic: row.guess.mic };
+  const place = {
+    file: row.id,
+    right: row.right?.id,
+    key: row.key ?? undefined,
+    layer: row.layer,
+    round_robin: row.round_robin,
+    key_up: row.guess.key_up,
+    mic: row.guess.mic,
+  };
   return { ...place, ...mended };
 }
 
 /** A turn as it is typed, from 1; counted from 0. */
-function parseTurn(text: string): number | undefined {
+export function parseTurn(text: string): number | undefined {
   const turn = Number(text) - 1;
   return Number.isInteger(turn) && turn >= 0 && turn < 64 ? turn : undefined;
 }
@@ -59,7 +68,9 @@ export function FileTable({ instrument, rows, layers, mended, onMend, onForget }
   const hear = (row: Row | undefined) => {
     if (!row) return;
     const right = row.right ? `?right=${row.right.id}` : "";
-    void player.hear({ url: `/api/instruments/${instrument}/files/${row.id}/audio${right}`, rate: row.rate_hz, channels: row.channels }).catch(sayError);
+    void player
+      .hear({ url: `/api/instruments/${instrument}/files/${row.id}/audio${right}`, rate: row.rate_hz, channels: row.channels })
+      .catch(sayError);
   };
   const onKeyDown = (event: KeyboardEvent<HTMLTableElement>) => {
     const step = event.key === "ArrowDown" ? 1 : event.key === "ArrowUp" ? -1 : 0;
@@ -79,7 +90,13 @@ export function FileTable({ instrument, rows, layers, mended, onMend, onForget }
       <div className="max-h-[300px] overflow-auto">
         <table className="w-full text-[12px]" aria-multiselectable onKeyDown={onKeyDown}>
           <thead className="sticky top-0 bg-raised text-left text-ink3">
-            <tr>{HEADS.map((head) => <th key={head} className="font-normal first:px-3">{head}</th>)}</tr>
+            <tr>
+              {HEADS.map((head) => (
+                <th key={head} className="font-normal first:px-3">
+                  {head}
+                </th>
+              ))}
+            </tr>
           </thead>
           <tbody>
             {rows.map((row, n) => (
@@ -93,14 +110,31 @@ export function FileTable({ instrument, rows, layers, mended, onMend, onForget }
                 chosen={chosen.has(row.id)}
                 focusable={n === at}
                 onChoose={(event) => choose(n, event)}
-                onHear={() => { setAt(n); hear(row); }}
+                onHear={() => {
+                  setAt(n);
+                  hear(row);
+                }}
                 onMend={(what) => onMend({ [row.id]: what })}
               />
             ))}
           </tbody>
         </table>
       </div>
-      {of.length > 0 ? <Together rows={of} names={names} onMend={onMend} onForget={() => { onForget(of); setChosen(new Set()); }} /> : <p className="border-t border-line2 px-3 py-1.5 text-[12px] text-ink3">Space plays the row that is chosen; Shift and Ctrl choose more, and what is said of them is said of all.</p>}
+      {of.length > 0 ? (
+        <Together
+          rows={of}
+          names={names}
+          onMend={onMend}
+          onForget={() => {
+            onForget(of);
+            setChosen(new Set());
+          }}
+        />
+      ) : (
+        <p className="border-t border-line2 px-3 py-1.5 text-[12px] text-ink3">
+          Space plays the row that is chosen; Shift and Ctrl choose more, and what is said of them is said of all.
+        </p>
+      )}
     </>
   );
 }
@@ -128,63 +162,83 @@ function FileRow({ row, n, place, byHand, names, chosen, focusable, onChoose, on
     event.stopPropagation();
   };
   return (
-    <tr className={`cursor-default select-none border-t border-line2 align-top outline-none focus-visible:bg-line2 ${chosen ? "bg-chosen" : ""}`} data-file={row.name} data-row={n} aria-selected={chosen} tabIndex={focusable ? 0 : -1} onClick={onChoose} onDoubleClick={onHear}>
+    <tr
+      className={`cursor-default select-none border-t border-line2 align-top outline-none focus-visible:bg-line2 ${chosen ? "bg-chosen" : ""}`}
+      data-file={row.name}
+      data-row={n}
+      aria-selected={chosen}
+      tabIndex={focusable ? 0 : -1}
+      onClick={onChoose}
+      onDoubleClick={onHear}
+    >
       <td className="max-w-[230px] px-3 py-1">
-        <span className="block truncate" title={row.name}>{row.name}</span>
-        {row.right && <span className="block truncate text-ink3" title={row.right.name}>left side; right side: {row.right.name.split(/[/\\]/).at(-1)}</span>}
-        {row.says.map((line) => <span key={line} className={`block ${told}`}>{line}</span>)}
+        <span className="block truncate" title={row.name}>
+          {row.name}
+        </span>
+        {row.right && (
+          <span className="block truncate text-ink3" title={row.right.name}>
+            left side; right side: {row.right.name.split(/[/\\]/).at(-1)}
+          </span>
+        )}
+        {row.says.map((line) => (
+          <span key={line} className={`block ${told}`}>
+            {line}
+          </span>
+        ))}
       </td>
       <td className="py-1" onClick={stop}>
-        <input aria-label={`Rung of ${row.name}`} className={`${field} w-14 ${rung}`} key={`${place.key}`} defaultValue={place.key === undefined ? "" : keyName(place.key)} onKeyDown={keep} onBlur={(event) => {
-          const key = parseKey(event.target.value);
-          if (key !== undefined && key !== place.key) onMend({ key });
-        }} />
+        <input
+          aria-label={`Rung of ${row.name}`}
+          className={`${field} w-14 ${rung}`}
+          key={`${place.key}`}
+          defaultValue={place.key === undefined ? "" : keyName(place.key)}
+          onKeyDown={keep}
+          onBlur={(event) => {
+            const key = parseKey(event.target.value);
+            if (key !== undefined && key !== place.key) onMend({ key });
+          }}
+        />
       </td>
       <td className="py-1" onClick={stop}>
-        <select aria-label={`Layer of ${row.name}`} className="rounded border border-line bg-raised" value={place.layer} onKeyDown={stop} onChange={(event) => onMend({ layer: Number(event.target.value) })}>{names.map((name, layer) => <option key={name} value={layer}>{name}</option>)}</select>
+        <select
+          aria-label={`Layer of ${row.name}`}
+          className="rounded border border-line bg-raised"
+          value={place.layer}
+          onKeyDown={stop}
+          onChange={(event) => onMend({ layer: Number(event.target.value) })}
+        >
+          {names.map((name, layer) => (
+            <option key={name} value={layer}>
+              {name}
+            </option>
+          ))}
+        </select>
       </td>
       <td className="py-1" onClick={stop}>
-        <input aria-label={`Turn of ${row.name}`} className={`${field} w-10 border-line`} key={`${place.round_robin}`} defaultValue={(place.round_robin ?? 0) + 1} onKeyDown={keep} onBlur={(event) => {
-          const turn = parseTurn(event.target.value);
-          if (turn !== undefined && turn !== place.round_robin) onMend({ round_robin: turn });
-        }} />
+        <input
+          aria-label={`Turn of ${row.name}`}
+          className={`${field} w-10 border-line`}
+          key={`${place.round_robin}`}
+          defaultValue={(place.round_robin ?? 0) + 1}
+          onKeyDown={keep}
+          onBlur={(event) => {
+            const turn = parseTurn(event.target.value);
+            if (turn !== undefined && turn !== place.round_robin) onMend({ round_robin: turn });
+          }}
+        />
       </td>
-      <td className="py-1" onClick={stop}><input type="checkbox" aria-label={`Key up of ${row.name}`} checked={place.key_up} onChange={(event) => onMend({ key_up: event.target.checked })} /></td>
+      <td className="py-1" onClick={stop}>
+        <input
+          type="checkbox"
+          aria-label={`Key up of ${row.name}`}
+          checked={place.key_up}
+          onChange={(event) => onMend({ key_up: event.target.checked })}
+        />
+      </td>
       <td className="num py-1 pr-3">
         {row.heard.key == null ? "–" : `${keyName(row.heard.key)} ${centsShort(row.heard.cents)}`}
         {row.heard.inside && <span className="block text-ink3">root{row.heard.inside.loop ? " and loop" : ""} inside</span>}
       </td>
     </tr>
-  );
-}
-
-/** What is said of all chosen rows at once. */
-function Together({ rows, names, onMend, onForget }: { rows: Row[]; names: string[]; onMend: Props["onMend"]; onForget: () => void }) {
-  const [root, setRoot] = useState("");
-  const [from, setFrom] = useState("C2");
-  const [step, setStep] = useState("1");
-  const all = (what: (row: Row, n: number) => Mended) => onMend(Object.fromEntries(rows.map((row, n) => [row.id, what(row, n)])));
-  const key = parseKey(root);
-  const [first, by] = [parseKey(from), Number(step)];
-  const last = first === undefined ? undefined : first + by * (rows.length - 1);
-  const fits = last !== undefined && Number.isInteger(by) && by !== 0 && last >= 0 && last <= 127;
-  const input = "num rounded border border-line bg-raised px-1 py-0.5";
-  const stop = (event: KeyboardEvent) => event.stopPropagation();
-  return (
-    <div className="flex flex-wrap items-center gap-x-3 gap-y-1.5 border-t border-line2 bg-chosen px-3 py-1.5 text-[12px]" data-part="together" onKeyDown={stop}>
-      <b className="font-semibold">{rows.length} chosen</b>
-      <label className="flex items-center gap-1">rung <input aria-label="Rung of the chosen" className={`${input} w-12`} value={root} onChange={(event) => setRoot(event.target.value)} /></label>
-      <button className="button !py-0.5" disabled={key === undefined} onClick={() => all(() => ({ key }))}>Set</button>
-      {names.length > 1 && <label className="flex items-center gap-1">layer <select aria-label="Layer of the chosen" className="rounded border border-line bg-raised" value="" onChange={(event) => all(() => ({ layer: Number(event.target.value) }))}><option value="" disabled>–</option>{names.map((name, n) => <option key={name} value={n}>{name}</option>)}</select></label>}
-      <label className="flex items-center gap-1">turn <input aria-label="Turn of the chosen" className={`${input} w-10`} placeholder="–" onKeyDown={(event) => { if (event.key === "Enter") event.currentTarget.blur(); event.stopPropagation(); }} onBlur={(event) => {
-        const turn = parseTurn(event.target.value);
-        if (event.target.value !== "" && turn !== undefined) all(() => ({ round_robin: turn }));
-        event.target.value = "";
-      }} /></label>
-      <span className="flex items-center gap-1">deal from <input aria-label="First key" className={`${input} w-12`} value={from} onChange={(event) => setFrom(event.target.value)} /> by <input aria-label="Step in semitones" className={`${input} w-10`} value={step} onChange={(event) => setStep(event.target.value)} /> st</span>
-      <button className="button !py-0.5" disabled={!fits} title={fits ? `In the order of the rows, from ${keyName(first!)} to ${keyName(last!)}` : "These keys do not reach for all of them"} onClick={() => all((_, n) => ({ key: first! + by * n }))}>Deal</button>
-      <div className="grow" />
-      <button className="button !py-0.5" onClick={onForget}>Put aside</button>
-    </div>
   );
 }

@@ -3,8 +3,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
+import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
-import { ACCEPT, filesOf, useSending } from "../state/sending";
+import { filesOf, useSending } from "../state/sending";
 import { sayError, useView } from "../state/view";
 import { FileTable, type Mended, type Place, placeOf, type Row } from "./FileTable";
 import { type Kind, KINDS } from "./PlanForm";
@@ -37,7 +38,8 @@ export function Files({ view }: { view: InstrumentView }) {
   const navigate = useNavigate();
   const list = useQuery({
     queryKey: ["instrument", view.id, "files", spelling, shift],
-    queryFn: async () => answer(await api.GET("/api/instruments/{id}/files", { params: { path: { id: view.id }, query: { spelling, shift_keys: shift } } })),
+    queryFn: async () =>
+      answer(await api.GET("/api/instruments/{id}/files", { params: { path: { id: view.id }, query: { spelling, shift_keys: shift } } })),
     placeholderData: (previous) => previous,
   });
   const rows = list.data?.files ?? [];
@@ -45,12 +47,14 @@ export function Files({ view }: { view: InstrumentView }) {
   const stems = list.data?.stems ?? [];
   const against = rows.filter((row) => row.contradicts && mended[row.id]?.key === undefined);
   const shown = doubtful ? rows.filter((row) => row.contradicts) : rows;
-  const mend = (what: Record<number, Mended>) => setMended((all) => {
-    const next = { ...all };
-    for (const [id, of] of Object.entries(what)) next[Number(id)] = { ...next[Number(id)], ...of };
-    return next;
-  });
-  const ready = (some: Row[]) => some.map((row) => placeOf(row, mended[row.id])).filter((place): place is Place & { key: number } => place.key !== undefined);
+  const mend = (what: Record<number, Mended>) =>
+    setMended((all) => {
+      const next = { ...all };
+      for (const [id, of] of Object.entries(what)) next[Number(id)] = { ...next[Number(id)], ...of };
+      return next;
+    });
+  const ready = (some: Row[]) =>
+    some.map((row) => placeOf(row, mended[row.id])).filter((place): place is Place & { key: number } => place.key !== undefined);
   const isNew = view.takes.length === 0;
   const without = rows.length - ready(rows).length;
   // A dropped folder is the instrument: its name is offered, and taken where there is none yet.
@@ -70,13 +74,22 @@ export function Files({ view }: { view: InstrumentView }) {
     say(`${count} ${count === 1 ? "file was" : "files were"} taken in.${made?.evened ? EVENED : ""}`);
   };
   const makeEach = async (kinds: Record<string, Kind>) => {
-    const made = await takeIn(stems.map((stem) => ({ name: stem.name, kind: kinds[stem.name] ?? stem.kind, of: rows.filter((row) => row.guess.stem === stem.name) })));
+    const made = await takeIn(
+      stems.map((stem) => ({
+        name: stem.name,
+        kind: kinds[stem.name] ?? stem.kind,
+        of: rows.filter((row) => row.guess.stem === stem.name),
+      })),
+    );
     say(`${made.length} instruments were made.${made.some((one) => one.evened) ? EVENED : ""}`);
     await navigate({ to: "/" });
   };
   const forget = (some: Row[]) => {
     const files = some.flatMap((row) => [row.id, ...(row.right ? [row.right.id] : [])]);
-    void api.POST("/api/instruments/{id}/files/forget", { params: { path: { id: view.id } }, body: files }).then(answer).catch(sayError);
+    void api
+      .POST("/api/instruments/{id}/files/forget", { params: { path: { id: view.id } }, body: files })
+      .then(answer)
+      .catch(sayError);
   };
   return (
     <>
@@ -84,26 +97,59 @@ export function Files({ view }: { view: InstrumentView }) {
       {rows.length > 0 && (
         <section className="card shrink-0 overflow-hidden" aria-label="Files">
           <div className="flex flex-wrap items-end gap-3 p-3">
-            <div className="w-40"><Choice label="Middle C (key 60) is written" value={shift === undefined ? "auto" : String(shift)} onChange={(v) => setShift(v === "auto" ? undefined : Number(v))} options={OCTAVES} /></div>
-            <div className="w-40"><Choice<Spelling> label="Notes are written" value={spelling} onChange={setSpelling} options={SPELLINGS} /></div>
-            {isNew && list.data && <div className="w-40"><Choice<Kind> label="What it is" value={kind ?? list.data.kind} onChange={setKind} options={KINDS.map((k) => ({ value: k.value, name: k.name }))} /></div>}
-            <p className="min-w-0 flex-1 text-ink3" data-part="octave">{list.data?.octave_says}</p>
+            <div className="w-40">
+              <Choice
+                label="Middle C (key 60) is written"
+                value={shift === undefined ? "auto" : String(shift)}
+                onChange={(v) => setShift(v === "auto" ? undefined : Number(v))}
+                options={OCTAVES}
+              />
+            </div>
+            <div className="w-40">
+              <Choice<Spelling> label="Notes are written" value={spelling} onChange={setSpelling} options={SPELLINGS} />
+            </div>
+            {isNew && list.data && (
+              <div className="w-40">
+                <Choice<Kind> label="What it is" value={kind ?? list.data.kind} onChange={setKind} options={KINDS} />
+              </div>
+            )}
+            <p className="min-w-0 flex-1 text-ink3" data-part="octave">
+              {list.data?.octave_says}
+            </p>
           </div>
           {/* It stays once all are mended: what is under a hand that is about to press does not move. */}
           {rows.some((row) => row.contradicts) && (
             <div className="flex flex-wrap items-center gap-2 border-t border-line2 px-3 py-1.5" data-part="against">
-              <span className="text-mark">{against.length} {against.length === 1 ? "name contradicts" : "names contradict"} what is heard.</span>
-              <button className={`button !py-0.5 ${doubtful ? "on" : ""}`} aria-pressed={doubtful} onClick={() => setDoubtful(!doubtful)}>Show them alone</button>
-              <button className="button !py-0.5" disabled={against.length === 0} onClick={() => mend(Object.fromEntries(against.map((row) => [row.id, { key: row.heard.key ?? undefined }])))}>Use what is heard</button>
+              <span className="text-mark">
+                {against.length} {against.length === 1 ? "name contradicts" : "names contradict"} what is heard.
+              </span>
+              <button className={`button !py-0.5 ${doubtful ? "on" : ""}`} aria-pressed={doubtful} onClick={() => setDoubtful(!doubtful)}>
+                Show them alone
+              </button>
+              <button
+                className="button !py-0.5"
+                disabled={against.length === 0}
+                onClick={() => mend(Object.fromEntries(against.map((row) => [row.id, { key: row.heard.key ?? undefined }])))}
+              >
+                Use what is heard
+              </button>
             </div>
           )}
           <FileTable instrument={view.id} rows={shown} layers={layers} mended={mended} onMend={mend} onForget={forget} />
           <div className="flex flex-wrap gap-2 border-t border-line2 p-3">
-            <button className="button act" disabled={without === rows.length} onClick={() => void takeAllIn().catch(sayError)}>Take {rows.length - without} {rows.length - without === 1 ? "file" : "files"} in</button>
-            {stems.length > 1 && <button className="button" aria-expanded={apart} onClick={() => setApart(!apart)}>One instrument from each of {stems.length} names…</button>}
+            <button className="button act" disabled={without === rows.length} onClick={() => void takeAllIn().catch(sayError)}>
+              Take {rows.length - without} {rows.length - without === 1 ? "file" : "files"} in
+            </button>
+            {stems.length > 1 && (
+              <button className="button" aria-expanded={apart} onClick={() => setApart(!apart)}>
+                One instrument from each of {stems.length} names…
+              </button>
+            )}
             {without > 0 && <span className="self-center text-warn">{without} without a rung stay here.</span>}
             <div className="grow" />
-            <button className="button" onClick={() => forget(rows)}>Put them all aside</button>
+            <button className="button" onClick={() => forget(rows)}>
+              Put them all aside
+            </button>
           </div>
           {apart && stems.length > 1 && <Apart stems={stems} onMake={makeEach} />}
         </section>
@@ -121,7 +167,10 @@ function Drop({ instrument }: { instrument: number }) {
     <div
       className={`card flex shrink-0 flex-col items-center gap-2 border-dashed p-5 text-center ${over ? "border-act bg-act-soft" : ""}`}
       data-part="drop"
-      onDragOver={(event) => { event.preventDefault(); setOver(true); }}
+      onDragOver={(event) => {
+        event.preventDefault();
+        setOver(true);
+      }}
       onDragLeave={() => setOver(false)}
       onDrop={(event) => {
         event.preventDefault();
@@ -131,11 +180,28 @@ function Drop({ instrument }: { instrument: number }) {
     >
       <p>Drop a folder or files here: note, strength and turn are read from their names, and checked against what is heard.</p>
       <div className="flex gap-2">
-        <label className="button act cursor-pointer">Choose files…<input type="file" multiple accept={ACCEPT} className="sr-only" data-part="files" onChange={(event) => begin(Promise.resolve([...(event.target.files ?? [])]))} /></label>
-        <label className="button cursor-pointer">Choose a folder…<input type="file" multiple ref={(input) => input?.setAttribute("webkitdirectory", "")} className="sr-only" onChange={(event) => begin(Promise.resolve([...(event.target.files ?? [])]))} /></label>
+        <Bring name="Choose files…" main part="files" onFiles={(files) => begin(Promise.resolve(files))} />
+        <Bring name="Choose a folder…" folder onFiles={(files) => begin(Promise.resolve(files))} />
       </div>
-      {going && <div className="flex w-full items-center gap-3"><span className="num">{going.done} of {going.of}</span><progress className="h-2 flex-1" value={going.done} max={going.of} /><button className="button !py-0.5" onClick={stop}>Cancel</button></div>}
-      {refused.length > 0 && <ul role="alert" className="w-full text-left text-warn">{refused.slice(0, 5).map((line, n) => <li key={n}>{line}</li>)}{refused.length > 5 && <li>…and {refused.length - 5} more.</li>}</ul>}
+      {going && (
+        <div className="flex w-full items-center gap-3">
+          <span className="num">
+            {going.done} of {going.of}
+          </span>
+          <progress className="h-2 flex-1" value={going.done} max={going.of} />
+          <button className="button !py-0.5" onClick={stop}>
+            Cancel
+          </button>
+        </div>
+      )}
+      {refused.length > 0 && (
+        <ul role="alert" className="w-full text-left text-warn">
+          {refused.slice(0, 5).map((line, n) => (
+            <li key={n}>{line}</li>
+          ))}
+          {refused.length > 5 && <li>…and {refused.length - 5} more.</li>}
+        </ul>
+      )}
     </div>
   );
 }
@@ -148,12 +214,24 @@ function Apart({ stems, onMake }: { stems: Stem[]; onMake: (kinds: Record<string
       <div className="grid max-h-[180px] grid-cols-2 gap-x-4 gap-y-2 overflow-auto">
         {stems.map((stem) => (
           <div key={stem.name} className="flex items-center gap-2">
-            <span className="min-w-0 flex-1 truncate" title={stem.name}>{stem.name} <span className="num text-ink3">{stem.files}</span></span>
-            <div className="w-36"><Choice<Kind> quiet label={`What ${stem.name} is`} value={kinds[stem.name] ?? stem.kind} onChange={(kind) => setKinds((all) => ({ ...all, [stem.name]: kind }))} options={KINDS.map((k) => ({ value: k.value, name: k.name }))} /></div>
+            <span className="min-w-0 flex-1 truncate" title={stem.name}>
+              {stem.name} <span className="num text-ink3">{stem.files}</span>
+            </span>
+            <div className="w-36">
+              <Choice<Kind>
+                quiet
+                label={`What ${stem.name} is`}
+                value={kinds[stem.name] ?? stem.kind}
+                onChange={(kind) => setKinds((all) => ({ ...all, [stem.name]: kind }))}
+                options={KINDS}
+              />
+            </div>
           </div>
         ))}
       </div>
-      <button className="button act mt-3" onClick={() => void onMake(kinds).catch(sayError)}>Make {stems.length} instruments</button>
+      <button className="button act mt-3" onClick={() => void onMake(kinds).catch(sayError)}>
+        Make {stems.length} instruments
+      </button>
     </div>
   );
 }

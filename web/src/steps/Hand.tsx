@@ -42,8 +42,12 @@ export function ByHand({ view, progress, cells }: RecordProps) {
     if (!going || progress.asked === 0 || !progress.cell || reference === "none") return;
     const { key, layer } = progress.cell;
     const before = [...view.takes].reverse().find((t) => t.chosen && t.cell.layer === layer && t.facts);
-    if (reference === "take" && before) void player.hear({ url: `/api/takes/${before.id}/audio?first=${before.treatment?.start_frame ?? 0}&end=${(before.treatment?.start_frame ?? 0) + Math.round(before.rate_hz * 1.1)}`, rate: before.rate_hz, channels: before.channels }).catch(sayError);
-    else {
+    if (reference === "take" && before) {
+      const first = before.treatment?.start_frame ?? 0;
+      const end = first + Math.round(before.rate_hz * 1.1);
+      const url = `/api/takes/${before.id}/audio?first=${first}&end=${end}`;
+      void player.hear({ url, rate: before.rate_hz, channels: before.channels }).catch(sayError);
+    } else {
       void player.reference(hzOfKey(key)).catch(sayError);
       const timer = setTimeout(() => void player.reference(undefined), REFERENCE_MS - 150);
       return () => {
@@ -84,48 +88,172 @@ export function ByHand({ view, progress, cells }: RecordProps) {
 
   const pass = progress?.cell ? view.plan.passes[progress.cell.pass] : undefined;
   const layer = progress?.cell ? pass?.layers[progress.cell.layer]?.name : undefined;
+  const robins = progress?.cell && pass ? roundRobinsOf(pass, progress.cell.layer) : 1;
+  const turns = progress?.cell && robins > 1 ? ` · ${progress.cell.round_robin + 1} of ${robins}` : "";
   const verdict = progress?.verdict;
   const good = verdict != null && verdict.findings.length === 0;
   return (
     <>
-      <div className="card flex flex-col items-center gap-1 px-5 py-4 text-center" data-part="prompt" data-state={progress?.state ?? "none"}>
+      <div
+        className="card flex flex-col items-center gap-1 px-5 py-4 text-center"
+        data-part="prompt"
+        data-state={progress?.state ?? "none"}
+      >
         <p className="text-[17px] text-ink2" aria-live="polite">
-          {going && progress.total === 0 ? "Sound check" : !going ? (missing === 0 ? "Every cell has a good take" : "Ready when you are")
-            : progress.state === "listening" ? "Quiet please: listening to the room"
-            : progress.state === "settling" ? "Wait: it still sounds"
-            : progress.state === "waiting" ? (counted ?? (reference !== "none" ? "Listen, then play" : "Play"))
-            : progress.state === "recording" ? "Let it ring"
-            : progress.state === "deciding" ? "Keep it?" : "Paused"}
+          {going && progress.total === 0
+            ? "Sound check"
+            : !going
+              ? missing === 0
+                ? "Every cell has a good take"
+                : "Ready when you are"
+              : progress.state === "listening"
+                ? "Quiet please: listening to the room"
+                : progress.state === "settling"
+                  ? "Wait: it still sounds"
+                  : progress.state === "waiting"
+                    ? (counted ?? (reference !== "none" ? "Listen, then play" : "Play"))
+                    : progress.state === "recording"
+                      ? "Let it ring"
+                      : progress.state === "deciding"
+                        ? "Keep it?"
+                        : "Paused"}
         </p>
-        <p className="text-[112px] leading-none font-semibold tracking-tight">{going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}</p>
-        <p className="text-[28px] leading-tight text-ink2">{going && progress.cell ? `${layer}${roundRobinsOf(pass, progress.cell.layer) > 1 ? ` · ${progress.cell.round_robin + 1} of ${roundRobinsOf(pass, progress.cell.layer)}` : ""}` : `${missing} of ${cells.length} cells to record`}</p>
-        <div className="my-2 w-full"><LevelMeter progress={progress} /></div>
-        <p className={`min-h-[26px] text-[17px] font-medium ${verdict == null ? "" : good ? "text-act" : "text-mark"}`} aria-live="assertive" data-part="verdict">
-          {verdict == null ? "" : good ? `Good: ${verdict.key != null ? `${keyName(verdict.key)} ${centsShort(verdict.cents)}, ` : ""}${db(verdict.peak_dbfs)}` : `Again, please. ${verdict.sentences.join(" ")}`}
+        <p className="text-[112px] leading-none font-semibold tracking-tight">
+          {going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}
+        </p>
+        <p className="text-[28px] leading-tight text-ink2">
+          {going && progress.cell ? `${layer}${turns}` : `${missing} of ${cells.length} cells to record`}
+        </p>
+        <div className="my-2 w-full">
+          <LevelMeter progress={progress} />
+        </div>
+        <p
+          className={`min-h-[26px] text-[17px] font-medium ${verdict == null ? "" : good ? "text-act" : "text-mark"}`}
+          aria-live="assertive"
+          data-part="verdict"
+        >
+          {verdict == null
+            ? ""
+            : good
+              ? `Good: ${verdict.key != null ? `${keyName(verdict.key)} ${centsShort(verdict.cents)}, ` : ""}${db(verdict.peak_dbfs)}`
+              : `Again, please. ${verdict.sentences.join(" ")}`}
         </p>
       </div>
       <div className="card flex flex-col gap-3 p-3">
-        <div className="flex justify-between"><span>{going ? `${progress.done} of ${progress.total} in this run` : `${cells.length - missing} of ${cells.length} recorded`}</span><span className="num text-ink3">{going && progress.done > 0 ? `about ${duration(progress.seconds_left)} left` : ""}</span></div>
+        <div className="flex justify-between">
+          <span>
+            {going ? `${progress.done} of ${progress.total} in this run` : `${cells.length - missing} of ${cells.length} recorded`}
+          </span>
+          <span className="num text-ink3">{going && progress.done > 0 ? `about ${duration(progress.seconds_left)} left` : ""}</span>
+        </div>
         <progress className="h-2 w-full" value={cells.length - missing} max={Math.max(1, cells.length)} aria-label="Cells recorded" />
         {going ? (
           <div className="flex flex-wrap gap-2">
-            <button className={`button ${deciding ? "act" : ""}`} disabled={!deciding} onClick={() => order("keep")}>Keep <kbd className="text-[11px] opacity-70">K</kbd></button>
-            <button className="button" onClick={() => order("again")}>Again <kbd className="text-[11px] opacity-70">A</kbd></button>
-            <button className="button" onClick={() => order("skip")}>Skip <kbd className="text-[11px] opacity-70">S</kbd></button>
-            <button className="button" onClick={() => order("back")}>Back <kbd className="text-[11px] opacity-70">B</kbd></button>
+            <button className={`button ${deciding ? "act" : ""}`} disabled={!deciding} onClick={() => order("keep")}>
+              Keep <kbd className="text-[11px] opacity-70">K</kbd>
+            </button>
+            <button className="button" onClick={() => order("again")}>
+              Again <kbd className="text-[11px] opacity-70">A</kbd>
+            </button>
+            <button className="button" onClick={() => order("skip")}>
+              Skip <kbd className="text-[11px] opacity-70">S</kbd>
+            </button>
+            <button className="button" onClick={() => order("back")}>
+              Back <kbd className="text-[11px] opacity-70">B</kbd>
+            </button>
             <div className="grow" />
-            <button className={`button ${progress.hands_free ? "on" : ""}`} aria-pressed={progress.hands_free} onClick={() => order(progress.hands_free ? "hands_on" : "hands_free")}>Hands-free</button>
-            {progress.state === "paused" ? <button className="button act" onClick={() => order("resume")}>Go on</button> : <button className="button" onClick={() => order("pause")}>Pause</button>}
-            <button className="button" onClick={() => order("stop")}>Stop</button>
+            <button
+              className={`button ${progress.hands_free ? "on" : ""}`}
+              aria-pressed={progress.hands_free}
+              onClick={() => order(progress.hands_free ? "hands_on" : "hands_free")}
+            >
+              Hands-free
+            </button>
+            {progress.state === "paused" ? (
+              <button className="button act" onClick={() => order("resume")}>
+                Go on
+              </button>
+            ) : (
+              <button className="button" onClick={() => order("pause")}>
+                Pause
+              </button>
+            )}
+            <button className="button" onClick={() => order("stop")}>
+              Stop
+            </button>
           </div>
         ) : (
           <div className="flex flex-wrap items-end gap-3">
-            <button className="button act" disabled={missing === 0 || pending} onClick={() => begin(() => beginRun(view, { hands_free: handsFree, real_time: speed === "real", reference_ms: reference === "none" ? 0 : REFERENCE_MS, count_in_ms: Number(beats) * beatMs }))}>{missing < cells.length && missing > 0 ? `Go on with the ${missing} missing` : "Begin"}</button>
-            <button className={`button ${handsFree ? "on" : ""}`} aria-pressed={handsFree} title="Good takes are kept and the next note is asked for; others are asked for again with the reason" onClick={() => setHandsFree(!handsFree)}>Hands-free</button>
-            <div className="w-36"><Choice label="Before each note" value={reference} onChange={setReference} options={[{ value: "none", name: "just play" }, { value: "sine", name: "a plain tone" }, { value: "take", name: "the take before" }]} /></div>
-            <div className="w-28"><Choice label="Count-in" value={beats} onChange={setBeats} options={[{ value: "0", name: "none" }, { value: "2", name: "2 beats" }, { value: "4", name: "4 beats" }]} /></div>
-            {beats !== "0" && <Field label="Beats a minute" width="90px" value={tempo} unit={count} onSet={(v) => setTempo(Math.min(300, Math.max(20, v)))} />}
-            {simulated && <div className="w-44"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as it can" }, { value: "real", name: "1×" }]} /></div>}
+            <button
+              className="button act"
+              disabled={missing === 0 || pending}
+              onClick={() =>
+                begin(() =>
+                  beginRun(view, {
+                    hands_free: handsFree,
+                    real_time: speed === "real",
+                    reference_ms: reference === "none" ? 0 : REFERENCE_MS,
+                    count_in_ms: Number(beats) * beatMs,
+                  }),
+                )
+              }
+            >
+              {missing < cells.length && missing > 0 ? `Go on with the ${missing} missing` : "Begin"}
+            </button>
+            <button
+              className={`button ${handsFree ? "on" : ""}`}
+              aria-pressed={handsFree}
+              title="Good takes are kept and the next note is asked for; others are asked for again with the reason"
+              onClick={() => setHandsFree(!handsFree)}
+            >
+              Hands-free
+            </button>
+            <div className="w-36">
+              <Choice
+                label="Before each note"
+                value={reference}
+                onChange={setReference}
+                options={[
+                  { value: "none", name: "just play" },
+                  { value: "sine", name: "a plain tone" },
+                  { value: "take", name: "the take before" },
+                ]}
+              />
+            </div>
+            <div className="w-28">
+              <Choice
+                label="Count-in"
+                value={beats}
+                onChange={setBeats}
+                options={[
+                  { value: "0", name: "none" },
+                  { value: "2", name: "2 beats" },
+                  { value: "4", name: "4 beats" },
+                ]}
+              />
+            </div>
+            {beats !== "0" && (
+              <Field
+                label="Beats a minute"
+                width="90px"
+                value={tempo}
+                unit={count}
+                onSet={(v) => setTempo(Math.min(300, Math.max(20, v)))}
+              />
+            )}
+            {simulated && (
+              <div className="w-44">
+                <Choice
+                  label="Speed of the simulated rig"
+                  value={speed}
+                  onChange={setSpeed}
+                  options={[
+                    { value: "full", name: "as fast as it can" },
+                    { value: "real", name: "1×" },
+                  ]}
+                />
+              </div>
+            )}
           </div>
         )}
         <FootSwitch />
@@ -170,7 +298,15 @@ function FootSwitch() {
     <div className="flex flex-wrap items-center gap-2 border-t border-line2 pt-2 text-[12px]">
       <span className="text-ink3">Foot-switch (MIDI)</span>
       {acts.current.map((act) => (
-        <button key={act} className={`button !py-1 ${learning === act ? "on" : ""}`} onClick={() => void findMidi().then(() => setLearning(learning === act ? undefined : act)).catch(sayError)}>
+        <button
+          key={act}
+          className={`button !py-1 ${learning === act ? "on" : ""}`}
+          onClick={() =>
+            void findMidi()
+              .then(() => setLearning(learning === act ? undefined : act))
+              .catch(sayError)
+          }
+        >
           {act}: <span className="num">{learning === act ? "press it now" : show(foot[act])}</span>
         </button>
       ))}

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { duration } from "../model/units";
+import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
 import { Failed, JobBar } from "../parts/JobBar";
 import { importsQuery } from "../state/queries";
@@ -25,7 +26,12 @@ export function LongTakes({ view, progress }: RecordProps) {
     if (!file) return;
     const cancel = {};
     setSending({ name: file.name, share: 0, cancel });
-    await send(`/api/instruments/${view.id}/long-takes?name=${encodeURIComponent(file.name)}`, file, (share) => setSending({ name: file.name, share, cancel }), cancel)
+    await send(
+      `/api/instruments/${view.id}/long-takes?name=${encodeURIComponent(file.name)}`,
+      file,
+      (share) => setSending({ name: file.name, share, cancel }),
+      cancel,
+    )
       .catch(sayError)
       .finally(() => setSending(undefined));
   };
@@ -37,24 +43,59 @@ export function LongTakes({ view, progress }: RecordProps) {
       <div className="card flex flex-col gap-3 p-3" data-part="long">
         {going ? (
           <>
-            <p className="text-center text-[40px] leading-tight font-semibold">Recording · <span className="num">{duration(progress.frames / view.plan.rate_hz)}</span></p>
+            <p className="text-center text-[40px] leading-tight font-semibold">
+              Recording · <span className="num">{duration(progress.frames / view.plan.rate_hz)}</span>
+            </p>
             <LevelMeter progress={progress} />
-            <button className="button act self-center" onClick={() => void tell(view.id, "stop").catch(sayError)}>Stop and keep it</button>
+            <button className="button act self-center" onClick={() => void tell(view.id, "stop").catch(sayError)}>
+              Stop and keep it
+            </button>
           </>
         ) : (
           <div className="flex flex-wrap items-center gap-2">
-            <button className="button act" disabled={pending} onClick={() => begin(() => beginRun(view, {}))}>Record one long take</button>
-            <label className="button cursor-pointer">Bring a recording…<input type="file" accept="audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3" className="sr-only" onChange={(event) => void bring(event.target.files?.[0])} /></label>
-            <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>The plan as a MIDI file</a>
+            <button className="button act" disabled={pending} onClick={() => begin(() => beginRun(view, {}))}>
+              Record one long take
+            </button>
+            <Bring name="Bring a recording…" one onFiles={([file]) => void bring(file)} />
+            <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>
+              The plan as a MIDI file
+            </a>
             <span className="text-ink3">Played elsewhere from that file, every note finds its cell by itself.</span>
           </div>
         )}
-        {sending && <div className="flex items-center gap-3"><span className="truncate">Sending {sending.name}</span><progress className="h-2 flex-1" value={sending.share} max={1} /><button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>Cancel</button></div>}
-        {busy && <div className="flex items-center gap-3"><span>Reading it</span><JobBar job={busy} width="flex-1" /></div>}
+        {sending && (
+          <div className="flex items-center gap-3">
+            <span className="truncate">Sending {sending.name}</span>
+            <progress className="h-2 flex-1" value={sending.share} max={1} />
+            <button className="button !py-0.5" onClick={() => sending.cancel.request?.abort()}>
+              Cancel
+            </button>
+          </div>
+        )}
+        {busy && (
+          <div className="flex items-center gap-3">
+            <span>Reading it</span>
+            <JobBar job={busy} width="flex-1" />
+          </div>
+        )}
         {failed && !busy && <Failed jobs={[failed]} />}
       </div>
-      {view.long_takes.length > 1 && <Choice label="Long take" value={String(chosen?.id ?? "")} onChange={setWhich} options={view.long_takes.map((take) => ({ value: String(take.id), name: `${take.name} · ${duration(take.frames / take.rate_hz)}${take.broken_off ? " · broken off" : ""}` }))} />}
-      {chosen?.broken_off && !going && <p className="card !border-chosen-line !bg-chosen p-3">The recording of «{chosen.name}» broke off: what had arrived, {duration(chosen.frames / chosen.rate_hz)}, is kept and can be cut.</p>}
+      {view.long_takes.length > 1 && (
+        <Choice
+          label="Long take"
+          value={String(chosen?.id ?? "")}
+          onChange={setWhich}
+          options={view.long_takes.map((take) => ({
+            value: String(take.id),
+            name: `${take.name} · ${duration(take.frames / take.rate_hz)}${take.broken_off ? " · broken off" : ""}`,
+          }))}
+        />
+      )}
+      {chosen?.broken_off && !going && (
+        <p className="card !border-chosen-line !bg-chosen p-3">
+          The recording of «{chosen.name}» broke off: what had arrived, {duration(chosen.frames / chosen.rate_hz)}, is kept and can be cut.
+        </p>
+      )}
       {chosen && !going && <Slices key={chosen.id} view={view} take={chosen} />}
     </>
   );

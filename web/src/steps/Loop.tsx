@@ -1,27 +1,27 @@
 // Where each take is looped, and what its seam is worth.
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
 import { standsOut } from "../model/cells";
 import { db, frames, signedDb } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
-import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { Written } from "../parts/Written";
 import { UseOnMore } from "../parts/UseOnMore";
 import { drawableTake, Waveform } from "../parts/Waveform";
 import { keyName } from "../model/keys";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
+import { Seam } from "./Seam";
 import { HearButton, velocityOf } from "./Trim";
 
 /** A seam that stands out by more than this is to be checked, by more than that it is wrong. */
 const CHECK_DB = 0;
 const WRONG_DB = 3;
-const STANDS_OUT = "How much more the sound changes at its seam than it does by itself: at 0 dB and under it cannot be told from the sound.";
-/** Half of what the seam view shows. */
-const SEAM_MS = 12;
+const STANDS_OUT =
+  "How much more the sound changes at its seam than it does by itself: at 0 dB and under it cannot be told from the sound.";
 
 export const loopPlot: Plot = {
   title: "stands out",
@@ -67,11 +67,47 @@ const LENGTHS: { value: string; name: string; of?: [number, number] }[] = [
   { value: "longest", name: "of six seconds and more", of: [6, 60] },
 ];
 
+/** Both ends of a loop. */
+const ENDS = [
+  { id: "start", name: "move the loop's start", frame: "start_frame", drag: "loop_start", side: "right" },
+  { id: "end", name: "move the loop's end", frame: "end_frame", drag: "loop_end", side: "left" },
+] as const;
+const SNAPS: { value: Snap; name: string }[] = [
+  { value: "free", name: "stays put" },
+  { value: "zero", name: "to a rising zero" },
+  { value: "likeness", name: "to what is alike" },
+];
+const CURVES: { value: Curve; name: string }[] = [
+  { value: "linear", name: "linear" },
+  { value: "equal_power", name: "equal power" },
+];
+const WAYS: { value: NonNullable<TakeLoop["way"]>; name: string }[] = [
+  { value: "forward", name: "forward" },
+  { value: "back_and_forth", name: "back and forth" },
+];
+const RUNS: { value: NonNullable<TakeLoop["runs"]>; name: string }[] = [
+  { value: "through_release", name: "on through release" },
+  { value: "while_held", name: "while held" },
+];
+
+/** Keys at which a loop runs slowest and fastest. */
+const EDGES = [
+  { which: "lowest", rounds: 3, title: "Where it runs slowest" },
+  { which: "highest", rounds: 6, title: "Where it runs fastest" },
+] as const;
+
 /** Any length, as the server has it. */
 const ANY: [number, number] = [0.1, 12];
 
+const SEARCHED = "From where on loops are looked for, in all chosen: a share (50 %) or a time (1.5 s) from the start of the sound";
+
+interface From {
+  from_share?: number;
+  from_s?: number;
+}
+
 /** From where on is searched, as it is typed: a share ("50 %") or a time ("1.5 s"); undefined where it is neither. */
-function parseFrom(text: string): { from_share?: number; from_s?: number } | undefined {
+function parseFrom(text: string): From | undefined {
   const match = /^\s*(\d+(?:[.,]\d+)?)\s*(%|s)?\s*$/.exec(text);
   if (text.trim() === "") return {};
   if (!match) return undefined;
@@ -85,7 +121,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const [moving, setMoving] = useState<TakeLoop | undefined>();
   const [snap, setSnap] = useState<Snap>("free");
   const [length, setLength] = useState("any");
-  const [from, setFrom] = useState<{ from_share?: number; from_s?: number }>({});
+  const [from, setFrom] = useState<{ text: string; of: From }>({ text: "", of: {} });
   const raw = useView((state) => state.raw);
   const held = take.treatment;
   const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
@@ -93,7 +129,20 @@ export function LoopBench({ on }: { on: OnBench }) {
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   const judge = async (loop: TakeLoop, of: TakeView = take) => {
     const periodOf = of.facts?.pitch ? of.rate_hz / of.facts.pitch.hz : 200;
-    return answer(await api.GET("/api/takes/{id}/seam", { params: { path: { id: of.id }, query: { start: loop.start_frame, end: loop.end_frame, period: periodOf, crossfade: loop.crossfade_frames, likeness: loop.likeness_percent } } }));
+    return answer(
+      await api.GET("/api/takes/{id}/seam", {
+        params: {
+          path: { id: of.id },
+          query: {
+            start: loop.start_frame,
+            end: loop.end_frame,
+            period: periodOf,
+            crossfade: loop.crossfade_frames,
+            likeness: loop.likeness_percent,
+          },
+        },
+      }),
+    );
   };
   const seam = useQuery({
     queryKey: ["seam", take.id, take.cleaned, now?.start_frame, now?.end_frame, now?.crossfade_frames, now?.likeness_percent],
@@ -104,13 +153,28 @@ export function LoopBench({ on }: { on: OnBench }) {
     queryFn: () => judge(now!),
   });
   const [shortest_s, longest_s] = LENGTHS.find((l) => l.value === length)?.of ?? ANY;
-  const wanted = length === "any" && Object.keys(from).length === 0 ? undefined : { shortest_s, longest_s, ...from };
+  const wanted = length === "any" && Object.keys(from.of).length === 0 ? undefined : { shortest_s, longest_s, ...from.of };
+  const keepFrom = (text: string) => {
+    const of = parseFrom(text);
+    if (of) setFrom({ text, of });
+    else sayError(new Error(`«${text}» is neither a share (50 %) nor a time (1.5 s); what was searched before still is.`));
+    return of !== undefined;
+  };
   const look = async (of: TakeView) => answer(await api.GET("/api/takes/{id}/loops", { params: { path: { id: of.id }, query: wanted! } }));
-  const found = useQuery({ queryKey: ["loops", take.id, take.cleaned, wanted], enabled: wanted !== undefined, staleTime: Infinity, queryFn: () => look(take) });
+  const found = useQuery({
+    queryKey: ["loops", take.id, take.cleaned, wanted],
+    enabled: wanted !== undefined,
+    staleTime: Infinity,
+    queryFn: () => look(take),
+  });
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const places = wanted ? found.data : take.facts?.loops;
   const keep = (label: string, loop: TakeLoop | null | undefined, of: TakeView[] = [take]) =>
-    change(view.id, label, of.map((t) => ({ take: t.id, fact: "loop" as const, value: loop })))
+    change(
+      view.id,
+      label,
+      of.map((t) => ({ take: t.id, fact: "loop" as const, value: loop })),
+    )
       .catch(sayError)
       .finally(() => setMoving(undefined));
   /** With the curve that its ends want, unless another one was chosen. */
@@ -121,7 +185,10 @@ export function LoopBench({ on }: { on: OnBench }) {
   const moved = (id: string, frame: number): TakeLoop => {
     const base = now ?? { start_frame: held.start_frame, end_frame: held.end_frame, crossfade_frames: 0 };
     const next = { ...base, [id === "start" ? "start_frame" : "end_frame"]: frame };
-    const crossfade_frames = Math.max(0, Math.min(next.crossfade_frames, next.start_frame - held.start_frame, next.end_frame - next.start_frame));
+    const crossfade_frames = Math.max(
+      0,
+      Math.min(next.crossfade_frames, next.start_frame - held.start_frame, next.end_frame - next.start_frame),
+    );
     return { ...next, crossfade_frames };
   };
   const drop = async (id: string, frame: number) => {
@@ -129,7 +196,9 @@ export function LoopBench({ on }: { on: OnBench }) {
     if (next.start_frame >= next.end_frame) return setMoving(undefined);
     if (snap !== "free") {
       const [movedTo, fixed] = id === "start" ? [next.start_frame, next.end_frame] : [next.end_frame, next.start_frame];
-      const to = answer(await api.GET("/api/takes/{id}/snap", { params: { path: { id: take.id }, query: { moved: movedTo, fixed, period, to: snap } } }));
+      const to = answer(
+        await api.GET("/api/takes/{id}/snap", { params: { path: { id: take.id }, query: { moved: movedTo, fixed, period, to: snap } } }),
+      );
       next = moved(id, to.frame);
     }
     await keepFitted(id === "start" ? "move the loop's start" : "move the loop's end", next);
@@ -137,39 +206,81 @@ export function LoopBench({ on }: { on: OnBench }) {
   /** One thing of the loop, on every chosen take that has one. */
   const keepOnAll = (label: string, of: Partial<TakeLoop>) => {
     const looped = takes.filter((t) => t.treatment?.loop);
-    void change(view.id, looped.length > 1 ? `${label} on ${looped.length} takes` : label, looped.map((t) => ({ take: t.id, fact: "loop" as const, value: { ...t.treatment!.loop!, ...of } }))).catch(sayError);
+    void change(
+      view.id,
+      looped.length > 1 ? `${label} on ${looped.length} takes` : label,
+      looped.map((t) => ({ take: t.id, fact: "loop" as const, value: { ...t.treatment!.loop!, ...of } })),
+    ).catch(sayError);
   };
   /** The best of the wished length for every chosen take, looked for by a job and kept as one change. */
   const seek = async (evened: boolean) => {
-    const label = `${evened ? "evened loops" : "loops"} ${LENGTHS.find((l) => l.value === length)?.name} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
-    answer(await api.POST("/api/instruments/{id}/loops", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), evened, label, lengths: wanted } }));
+    const where = from.text ? ` from ${from.text} on` : "";
+    const which = `${evened ? "evened loops" : "loops"} ${LENGTHS.find((l) => l.value === length)?.name}`;
+    const label = `${which}${where} on ${takes.length} ${takes.length === 1 ? "take" : "takes"}`;
+    answer(
+      await api.POST("/api/instruments/{id}/loops", {
+        params: { path: { id: view.id } },
+        body: { takes: takes.map((t) => t.id), evened, label, lengths: wanted },
+      }),
+    );
   };
-  const single = async () => answer(await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } } }));
+  const single = async () =>
+    answer(
+      await api.POST("/api/instruments/{id}/make", {
+        params: { path: { id: view.id } },
+        body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } },
+      }),
+    );
   const unit = frames(take.rate_hz);
   const byHand = take.correction.loop !== undefined;
   const drift = seam.data?.drift_db ?? 0;
   const others = takes.filter((t) => t.id !== take.id);
   const isHeld = (l: Place) => now?.start_frame === l.start_frame && now.end_frame === l.end_frame;
   const fitted = seam.data?.likeness_percent;
-  const curve: Curve = now?.likeness_percent === undefined || now.likeness_percent === fitted || (now.likeness_percent !== 0 && now.likeness_percent !== 100) ? "fitted" : now.likeness_percent === 100 ? "linear" : "equal_power";
+  const curve: Curve =
+    now?.likeness_percent === undefined || now.likeness_percent === fitted || (now.likeness_percent !== 0 && now.likeness_percent !== 100)
+      ? "fitted"
+      : now.likeness_percent === 100
+        ? "linear"
+        : "equal_power";
+  const setCurve = (next: Curve) =>
+    keepOnAll("change the crossfade's curve", { likeness_percent: next === "linear" ? 100 : next === "equal_power" ? 0 : (fitted ?? 100) });
   const turns = now?.way === "back_and_forth";
+  const ofLoop = { unit, byHand, disabled: !now, onAutomatic: () => void keep("loop back to automatic", undefined) };
+  const evened = held.cleaning?.evening != null;
+  const evenAll = () =>
+    void change(
+      view.id,
+      evened ? "no evening" : "even the loop",
+      takes.map((t) => ({ take: t.id, fact: "evening" as const, value: evened ? undefined : { share: 1 } })),
+    ).catch(sayError);
   // The keys it will serve: there the loop runs slowest and fastest.
   const regions = view.program.regions.filter((r) => view.program.samples[r.sample]?.source.split("~")[0] === String(take.id));
-  const [lowest, highest] = [Math.min(...regions.map((r) => r.low_key)), Math.max(...regions.map((r) => r.high_key))];
+  const edge = { lowest: Math.min(...regions.map((r) => r.low_key)), highest: Math.max(...regions.map((r) => r.high_key)) };
   const hear = (key: number, rounds: number, seamOnly = false) =>
-    now && void player.hear({ url: `/api/takes/${take.id}/looped?looped=${encodeURIComponent(JSON.stringify(now))}&key=${key}&rounds=${rounds}&seam_only=${seamOnly}`, rate: take.rate_hz, channels: 2 }).catch(sayError);
+    now &&
+    void player
+      .hear({
+        url: `/api/takes/${take.id}/looped?looped=${encodeURIComponent(JSON.stringify(now))}&key=${key}&rounds=${rounds}&seam_only=${seamOnly}`,
+        rate: take.rate_hz,
+        channels: 2,
+      })
+      .catch(sayError);
   const all = others.length > 0 ? ` for ${takes.length}` : "";
   return (
     <>
       <BenchHead
         on={on}
         note={
-          !now ? <Badge>{take.missing.includes("loop") ? "nothing worth looping" : "no loop"}</Badge>
-          : turns ? null
-          : seam.data?.audible_db != null && seam.data.audible_db > CHECK_DB ? <Badge>the seam stands out by {signedDb(seam.data.audible_db)}</Badge>
-          : take.missing.includes("loop_length") ? <Badge>under a second: a pad stands still in it</Badge>
-          : drift > 1 ? <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
-          : null
+          !now ? (
+            <Badge>{take.missing.includes("loop") ? "nothing worth looping" : "no loop"}</Badge>
+          ) : turns ? null : seam.data?.audible_db != null && seam.data.audible_db > CHECK_DB ? (
+            <Badge>the seam stands out by {signedDb(seam.data.audible_db)}</Badge>
+          ) : take.missing.includes("loop_length") ? (
+            <Badge>under a second: a pad stands still in it</Badge>
+          ) : drift > 1 ? (
+            <Badge>level drifts {drift.toFixed(1)} dB across the loop</Badge>
+          ) : null
         }
       />
       <div className="card relative h-[164px] shrink-0 overflow-hidden">
@@ -177,7 +288,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           take={drawable}
           heard={[held.start_frame, held.end_frame]}
           tinted={now && { start: now.start_frame, end: now.end_frame, crossfade: now.crossfade_frames }}
-          marks={now ? [{ id: "start", label: "start", frame: now.start_frame, side: "right" }, { id: "end", label: "end", frame: now.end_frame, side: "left" }] : []}
+          marks={now ? ENDS.map(({ id, frame, side }) => ({ id, label: id, frame: now[frame], side })) : []}
           onDrag={(id, frame) => {
             const next = moved(id, frame);
             setMoving(next);
@@ -188,26 +299,49 @@ export function LoopBench({ on }: { on: OnBench }) {
       </div>
       <div className="flex h-[208px] shrink-0 gap-3">
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
-          <div className="px-3 pt-2"><b className="font-semibold">Seam</b> <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span></div>
-          <div className="relative min-h-0 flex-1">{now && !turns && seam.data && <Seam sides={seam.data} />}
-            {!now && <p className="px-3 pt-2 text-ink3">There is no loop. Take one of the places beside, or look for one of another length.</p>}
+          <div className="px-3 pt-2">
+            <b className="font-semibold">Seam</b>{" "}
+            <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span>
           </div>
-          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now} title={STANDS_OUT}>{seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)} · `}seam {db(seam.data?.seam_db, 0)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB</p>
+          <div className="relative min-h-0 flex-1">
+            {now && !turns && seam.data && <Seam sides={seam.data} />}
+            {!now && (
+              <p className="px-3 pt-2 text-ink3">There is no loop. Take one of the places beside, or look for one of another length.</p>
+            )}
+          </div>
+          <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now} title={STANDS_OUT}>
+            {seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)} · `}seam {db(seam.data?.seam_db, 0)} · alike{" "}
+            {fitted ?? "–"} % · drift {drift.toFixed(1)} dB
+          </p>
         </div>
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
           <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
             <b className="font-semibold whitespace-nowrap">Places to loop</b>
-            <input aria-label="Searched from" title="From where on loops are looked for, in all chosen: a share (50 %) or a time (1.5 s) from the start of the sound" className="num w-[76px] rounded-lg border border-line bg-raised px-1.5 py-1 text-[12px]" placeholder="from 0 %" onKeyDown={(event) => { if (event.key === "Enter") event.currentTarget.blur(); event.stopPropagation(); }} onBlur={(event) => {
-              const next = parseFrom(event.target.value);
-              if (next) setFrom(next);
-              else sayError(new Error(`«${event.target.value}» is neither a share (50 %) nor a time (1.5 s); what was searched before still is.`));
-            }} />
-            <div className="w-36"><Choice quiet label="Loops of which length" value={length} onChange={setLength} options={LENGTHS} /></div>
+            <div className="w-[76px]">
+              <Written
+                quiet
+                label="Searched from"
+                title={SEARCHED}
+                className="num !mt-0 text-[12px]"
+                placeholder="from 0 %"
+                value={from.text}
+                onKeep={keepFrom}
+              />
+            </div>
+            <div className="w-36">
+              <Choice quiet label="Loops of which length" value={length} onChange={setLength} options={LENGTHS} />
+            </div>
           </div>
           <div className="min-h-0 flex-1 overflow-auto">
             <table className="num mt-1 w-full text-[12px]">
               <thead className="text-left text-ink3">
-                <tr className="whitespace-nowrap">{TOLD.map(({ name, hint }) => <th key={name} className="pl-2 font-normal last:pr-2" title={hint}>{name}</th>)}</tr>
+                <tr className="whitespace-nowrap">
+                  {TOLD.map(({ name, hint }) => (
+                    <th key={name} className="pl-2 font-normal last:pr-2" title={hint}>
+                      {name}
+                    </th>
+                  ))}
+                </tr>
               </thead>
               <tbody>
                 {places?.map((l) => (
@@ -216,7 +350,11 @@ export function LoopBench({ on }: { on: OnBench }) {
                     className={`cursor-pointer border-t border-line2 ${isHeld(l) ? "bg-act-soft" : "hover:bg-sheet"}`}
                     onClick={() => void keep("take another loop", { ...now, ...plainLoop(l) })}
                   >
-                    {TOLD.map(({ name, of }, n) => <td key={name} className="py-0.5 pl-2">{n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}</td>)}
+                    {TOLD.map(({ name, of }, n) => (
+                      <td key={name} className="py-0.5 pl-2">
+                        {n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}
+                      </td>
+                    ))}
                   </tr>
                 ))}
               </tbody>
@@ -224,33 +362,120 @@ export function LoopBench({ on }: { on: OnBench }) {
             {places?.length === 0 && <p className="p-3 text-ink3">Nothing here is worth looping as it is. Evened it may be.</p>}
           </div>
           <div className="flex flex-wrap items-center gap-x-2 gap-y-1 border-t border-line2 px-3 py-1.5">
-            <button className="button !py-0.5" onClick={() => void seek(false).catch(sayError)}>Use the best{all}</button>
-            <button className="button !py-0.5" title="For what dies away or changes its colour: both are held over the loop, and the best place is looked for in what is then heard" disabled={!take.facts?.pitch} onClick={() => void seek(true).catch(sayError)}>Even and loop{all}</button>
-            <button className="button !py-0.5" title="Makes new takes, resampled a little so that one period is whole frames" disabled={!take.facts?.pitch} onClick={() => void single().catch(sayError)}>Single cycle{all}</button>
+            <button className="button !py-0.5" onClick={() => void seek(false).catch(sayError)}>
+              Use the best{all}
+            </button>
+            <button
+              className="button !py-0.5"
+              title="For what dies away or changes its colour: both are held over the loop, and the best place is looked for in what is then heard"
+              disabled={!take.facts?.pitch}
+              onClick={() => void seek(true).catch(sayError)}
+            >
+              Even and loop{all}
+            </button>
+            <button
+              className="button !py-0.5"
+              title="Makes new takes, resampled a little so that one period is whole frames"
+              disabled={!take.facts?.pitch}
+              onClick={() => void single().catch(sayError)}
+            >
+              Single cycle{all}
+            </button>
           </div>
         </div>
       </div>
       <div className="card flex flex-wrap items-end gap-x-3 gap-y-2 p-3">
-        <Field label="Loop start" width="92px" value={now?.start_frame} unit={unit} byHand={byHand} disabled={!now} onLive={(v) => player.drag(take.id, "loop_start", v)} onSet={(v) => void keepFitted("move the loop's start", moved("start", Math.round(v))).catch(sayError)} onAutomatic={() => void keep("loop back to automatic", undefined)} />
-        <Field label="Loop end" width="92px" value={now?.end_frame} unit={unit} byHand={byHand} disabled={!now} onLive={(v) => player.drag(take.id, "loop_end", v)} onSet={(v) => void keepFitted("move the loop's end", moved("end", Math.round(v))).catch(sayError)} onAutomatic={() => void keep("loop back to automatic", undefined)} />
-        <div className="w-32"><Choice<Snap> label="A dragged end" value={snap} onChange={setSnap} options={[{ value: "free", name: "stays put" }, { value: "zero", name: "to a rising zero" }, { value: "likeness", name: "to what is alike" }]} /></div>
-        <Field label="Crossfade" width="80px" value={turns ? 0 : now?.crossfade_frames} unit={unit} byHand={byHand} disabled={!now || turns} onLive={(v) => player.drag(take.id, "loop_crossfade", v)} onSet={(v) => keepOnAll("change the crossfade", { crossfade_frames: Math.max(0, Math.round(v)) })} onAutomatic={() => void keep("loop back to automatic", undefined)} />
-        <div className="w-36"><Choice<Curve> label="Its curve" value={curve} onChange={(next) => keepOnAll("change the crossfade's curve", { likeness_percent: next === "linear" ? 100 : next === "equal_power" ? 0 : (fitted ?? 100) })} options={[{ value: "fitted", name: `by likeness, ${fitted ?? "–"} %` }, { value: "linear", name: "linear" }, { value: "equal_power", name: "equal power" }]} /></div>
-        <div className="w-36"><Choice label="Way" value={now?.way ?? "forward"} onChange={(way) => keepOnAll("change the loop's way", { way })} options={[{ value: "forward" as const, name: "forward" }, { value: "back_and_forth" as const, name: "back and forth" }]} /></div>
-        <div className="w-40"><Choice label="It runs" value={turns ? "through_release" : (now?.runs ?? "through_release")} onChange={(runs) => keepOnAll("change when the loop is left", { runs })} options={[{ value: "through_release" as const, name: "on through release" }, { value: "while_held" as const, name: "while held" }]} /></div>
-        <button role="switch" aria-checked={held.cleaning?.evening != null} className={`button ${held.cleaning?.evening ? "on" : ""}`} disabled={!now} title="Level and slow change of colour are held over the loop, so that it does not pump" onClick={() => void change(view.id, held.cleaning?.evening ? "no evening" : "even the loop", takes.map((t) => ({ take: t.id, fact: "evening" as const, value: held.cleaning?.evening ? undefined : { share: 1 } }))).catch(sayError)}>Even the loop{all}</button>
+        {ENDS.map(({ id, name, frame, drag }) => (
+          <Field
+            key={id}
+            label={`Loop ${id}`}
+            width="92px"
+            value={now?.[frame]}
+            {...ofLoop}
+            onLive={(v) => player.drag(take.id, drag, v)}
+            onSet={(v) => void keepFitted(name, moved(id, Math.round(v))).catch(sayError)}
+          />
+        ))}
+        <div className="w-32">
+          <Choice<Snap> label="A dragged end" value={snap} onChange={setSnap} options={SNAPS} />
+        </div>
+        <Field
+          label="Crossfade"
+          width="80px"
+          value={turns ? 0 : now?.crossfade_frames}
+          {...ofLoop}
+          disabled={!now || turns}
+          onLive={(v) => player.drag(take.id, "loop_crossfade", v)}
+          onSet={(v) => keepOnAll("change the crossfade", { crossfade_frames: Math.max(0, Math.round(v)) })}
+        />
+        <div className="w-36">
+          <Choice<Curve>
+            label="Its curve"
+            value={curve}
+            onChange={setCurve}
+            options={[{ value: "fitted", name: `by likeness, ${fitted ?? "–"} %` }, ...CURVES]}
+          />
+        </div>
+        <div className="w-36">
+          <Choice
+            label="Way"
+            value={now?.way ?? "forward"}
+            onChange={(way) => keepOnAll("change the loop's way", { way })}
+            options={WAYS}
+          />
+        </div>
+        <div className="w-40">
+          <Choice
+            label="It runs"
+            value={turns ? "through_release" : (now?.runs ?? "through_release")}
+            onChange={(runs) => keepOnAll("change when the loop is left", { runs })}
+            options={RUNS}
+          />
+        </div>
+        <button
+          role="switch"
+          aria-checked={evened}
+          className={`button ${evened ? "on" : ""}`}
+          disabled={!now}
+          title="Level and slow change of colour are held over the loop, so that it does not pump"
+          onClick={evenAll}
+        >
+          Even the loop{all}
+        </button>
         <div className="grow" />
         <UseOnMore on={on} part="loop" can={byHand} />
-        {byHand && <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>Automatic{all}</button>}
-        <button className="button" disabled={!now} onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}>No loop{all}</button>
+        {byHand && (
+          <button className="button" onClick={() => void keep("loop back to automatic", undefined, takes)}>
+            Automatic{all}
+          </button>
+        )}
+        <button
+          className="button"
+          disabled={!now}
+          onClick={() => void keep(takes.length > 1 ? `no loop on ${takes.length} takes` : "no loop", null, takes)}
+        >
+          No loop{all}
+        </button>
       </div>
       <div className="card flex flex-wrap items-center gap-2 p-3" role="group" aria-label="Listen">
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} name="Hear it held" />
-        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 1, true)}>The seam alone</button>
-        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 10)}>Ten times round</button>
-        {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs slowest" onClick={() => hear(lowest, 3)}>At {keyName(lowest)}, the lowest</button>}
-        {regions.length > 0 && <button className="button" disabled={!now} title="Where it runs fastest" onClick={() => hear(highest, 6)}>At {keyName(highest)}, the highest</button>}
-        <button className="button" aria-label="Stop listening" onClick={() => void player.hear(undefined)}>■</button>
+        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 1, true)}>
+          The seam alone
+        </button>
+        <button className="button" disabled={!now} onClick={() => hear(take.cell.key, 10)}>
+          Ten times round
+        </button>
+        {EDGES.map(
+          ({ which, rounds, title }) =>
+            regions.length > 0 && (
+              <button key={which} className="button" disabled={!now} title={title} onClick={() => hear(edge[which], rounds)}>
+                At {keyName(edge[which])}, the {which}
+              </button>
+            ),
+        )}
+        <button className="button" aria-label="Stop listening" onClick={() => void player.hear(undefined)}>
+          ■
+        </button>
       </div>
     </>
   );
@@ -258,51 +483,4 @@ export function LoopBench({ on }: { on: OnBench }) {
 
 function plainLoop({ start_frame, end_frame, crossfade_frames, likeness_percent }: Schemas["LoopCandidate"]): TakeLoop {
   return { start_frame, end_frame, crossfade_frames, likeness_percent };
-}
-
-/** What will be heard, end running into start, with what each would have gone on to be, and what does not fit. */
-function Seam({ sides }: { sides: Schemas["SeamView"] }) {
-  const draw = useCallback(
-    ({ ctx, width, height, colours }: Surface) => {
-      ctx.fillStyle = colours.raised;
-      ctx.fillRect(0, 0, width, height);
-      ctx.fillStyle = colours.paper;
-      ctx.fillRect(0, 0, width / 2, height);
-      const count = Math.min(sides.end.length, sides.start.length);
-      if (count === 0) return;
-      const top = Math.max(1e-4, ...sides.end.map(Math.abs), ...sides.start.map(Math.abs));
-      const middle = height / 2 - 6;
-      const x = (n: number) => (n / count) * width;
-      const y = (v: number) => middle - (v / top) * (middle - 6);
-      ctx.fillStyle = colours.chosenLine;
-      ctx.globalAlpha = 0.4;
-      for (let n = 0; n < count; n++) {
-        const off = Math.abs(sides.end[n]! - sides.start[n]!) / top;
-        ctx.fillRect(x(n), height - 14 - off * 24, Math.max(1, width / count), off * 24);
-      }
-      ctx.globalAlpha = 1;
-      const line = (values: number[], from: number, to: number, colour: string, dash: number[]) => {
-        ctx.beginPath();
-        ctx.setLineDash(dash);
-        for (let n = from; n < to; n++) ctx.lineTo(x(n), y(values[n]!));
-        ctx.strokeStyle = colour;
-        ctx.lineWidth = dash.length ? 1 : 1.6;
-        ctx.stroke();
-        ctx.setLineDash([]);
-      };
-      const half = Math.floor(count / 2);
-      line(sides.start, 0, half, colours.mark, [2, 3]);
-      line(sides.end, half, count, colours.mark, [2, 3]);
-      line(sides.heard, 0, count, colours.wave, []);
-      ctx.fillStyle = colours.act;
-      ctx.fillRect(width / 2, 0, 1.2, height - 14);
-      ctx.font = MONO;
-      ctx.fillStyle = colours.ink3;
-      ctx.textBaseline = "middle";
-      ctx.fillText(`−${SEAM_MS} ms`, 6, height - 6);
-      ctx.fillText(`+${SEAM_MS} ms`, width - 54, height - 6);
-    },
-    [sides],
-  );
-  return <Canvas draw={draw} role="img" aria-label="The seam: the loop's end running into its start" />;
 }

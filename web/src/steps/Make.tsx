@@ -10,7 +10,16 @@ import { useView } from "../state/view";
 
 type Making = Schemas["Making"];
 
-const milliseconds: Unit = { show: (v) => `${Math.round(v)} ms`, parse: (t) => { const found = /^\s*([\d.,]+)\s*(ms|s)?\s*$/i.exec(t); const v = found && Number(found[1]!.replace(",", ".")); return v == null || !Number.isFinite(v) ? undefined : found![2]?.toLowerCase() === "s" ? v * 1000 : v; }, step: 10, fine: 1 };
+const milliseconds: Unit = {
+  show: (v) => `${Math.round(v)} ms`,
+  parse: (t) => {
+    const found = /^\s*([\d.,]+)\s*(ms|s)?\s*$/i.exec(t);
+    const v = found && Number(found[1]!.replace(",", "."));
+    return v == null || !Number.isFinite(v) ? undefined : found![2]?.toLowerCase() === "s" ? v * 1000 : v;
+  },
+  step: 10,
+  fine: 1,
+};
 
 export function Make({ on }: { on: OnBench }) {
   const { take, takes, view, cell } = on;
@@ -20,26 +29,53 @@ export function Make({ on }: { on: OnBench }) {
   const [pending, begin] = usePending();
   const pass = view.plan.passes[take.cell.pass];
   const chosen = new Set(view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass).map((t) => `${t.cell.key}/${t.cell.layer}`));
-  const empty = (pass?.rungs ?? []).flatMap((key) => pass!.layers.map((_, layer) => `${key}/${layer}`)).filter((place) => !chosen.has(place)).length;
+  const empty = (pass?.rungs ?? [])
+    .flatMap((key) => pass!.layers.map((_, layer) => `${key}/${layer}`))
+    .filter((place) => !chosen.has(place)).length;
   const count = takes.length === 1 ? "this take" : `${takes.length} takes`;
   const make = async (how: Making) => {
-    answer(await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how } }));
+    answer(
+      await api.POST("/api/instruments/{id}/make", { params: { path: { id: view.id } }, body: { takes: takes.map((t) => t.id), how } }),
+    );
     say(`From ${count} new ones are being made; the earlier ones stay on their cells.`);
   };
   const fill = async () => {
     answer(await api.POST("/api/instruments/{id}/passes/{pass}/fill", { params: { path: { id: view.id, pass: take.cell.pass } } }));
     say(`${empty} empty places are being made from their neighbours.`);
   };
-  const button = (name: string, how: Making) => <button className="button w-44" disabled={pending} onClick={() => begin(() => make(how))}>{name}</button>;
+  const button = (name: string, how: Making) => (
+    <button className="button w-44" disabled={pending} onClick={() => begin(() => make(how))}>
+      {name}
+    </button>
+  );
   return (
     <>
       <section className="card flex flex-col gap-2 p-3" aria-label="New takes from old">
         <p className="text-ink3">A new take is made from {count}, trimmed and cleaned as it is now, and chosen in its place.</p>
-        <div className="flex items-end gap-3">{button("Bring it in tune", "in_tune")}<span className="pb-1 text-ink3">resampled, so that it lies on its root</span></div>
-        <div className="flex items-end gap-3">{button("Flatten its pitch", { flattened: { share: share / 100 } })}<Field label="How much" width="80px" value={share} unit={percent} onSet={(v) => setShare(Math.min(100, Math.max(0, v)))} /><span className="pb-1 text-ink3">takes a glide or vibrato out, wholly or partly</span></div>
-        <div className="flex items-end gap-3">{button("Reverse it", "reversed")}<span className="pb-1 text-ink3">its last frame first</span></div>
-        <div className="flex items-end gap-3">{button("Make a swell", { swell: { crossfade_ms: over } })}<Field label="Crossfade" width="80px" value={over} unit={milliseconds} onSet={(v) => setOver(Math.min(5000, Math.max(1, v)))} /><span className="pb-1 text-ink3">reversed, then forward</span></div>
-        <div className="flex items-end gap-3"><button className="button w-44" disabled={empty === 0 || pending} onClick={() => begin(fill)}>Fill {empty} empty places</button><span className="pb-1 text-ink3">rungs that were not recorded, re-pitched from the next one</span></div>
+        <div className="flex items-end gap-3">
+          {button("Bring it in tune", "in_tune")}
+          <span className="pb-1 text-ink3">resampled, so that it lies on its root</span>
+        </div>
+        <div className="flex items-end gap-3">
+          {button("Flatten its pitch", { flattened: { share: share / 100 } })}
+          <Field label="How much" width="80px" value={share} unit={percent} onSet={(v) => setShare(Math.min(100, Math.max(0, v)))} />
+          <span className="pb-1 text-ink3">takes a glide or vibrato out, wholly or partly</span>
+        </div>
+        <div className="flex items-end gap-3">
+          {button("Reverse it", "reversed")}
+          <span className="pb-1 text-ink3">its last frame first</span>
+        </div>
+        <div className="flex items-end gap-3">
+          {button("Make a swell", { swell: { crossfade_ms: over } })}
+          <Field label="Crossfade" width="80px" value={over} unit={milliseconds} onSet={(v) => setOver(Math.min(5000, Math.max(1, v)))} />
+          <span className="pb-1 text-ink3">reversed, then forward</span>
+        </div>
+        <div className="flex items-end gap-3">
+          <button className="button w-44" disabled={empty === 0 || pending} onClick={() => begin(fill)}>
+            Fill {empty} empty places
+          </button>
+          <span className="pb-1 text-ink3">rungs that were not recorded, re-pitched from the next one</span>
+        </div>
       </section>
       <Takes view={view} cell={cell} />
     </>

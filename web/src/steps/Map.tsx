@@ -94,7 +94,9 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         const box = event.currentTarget.getBoundingClientRect();
         const key = keyAt(event.clientY - box.top, low, keys, box.height);
         const velocity = 1 + ((event.clientX - box.left) / (box.width - STRETCH)) * 127;
-        const region = regions.find((r) => r.low_key <= key && key <= r.high_key && velocity >= r.low_velocity && velocity < r.high_velocity + 1);
+        const region = regions.find(
+          (r) => r.low_key <= key && key <= r.high_key && velocity >= r.low_velocity && velocity < r.high_velocity + 1,
+        );
         const cell = region && takeOf(region.sample)?.cell;
         if (cell) {
           const id = `${cell.pass}/${cell.key}/${cell.layer}/${cell.round_robin}`;
@@ -120,11 +122,18 @@ export function MapBench({ view }: { view: InstrumentView }) {
         <p className="text-[11.5px] text-ink3">sets of regions that sound together</p>
       </div>
       <table className="card w-full overflow-hidden">
-        <thead className="text-left text-ink3"><tr><th className="px-3 py-1.5 font-normal">strand</th><th className="font-normal">sounds on</th><th className="px-3 text-right font-normal">regions</th></tr></thead>
+        <thead className="text-left text-ink3">
+          <tr>
+            <th className="px-3 py-1.5 font-normal">strand</th>
+            <th className="font-normal">sounds on</th>
+            <th className="px-3 text-right font-normal">regions</th>
+          </tr>
+        </thead>
         <tbody>
           {strands.map((strand, n) => (
             <tr key={strand.name} className="border-t border-line2">
-              <td className="px-3 py-1.5 font-semibold">{strand.name}</td><td>{strand.sounds_on === "key_up" ? "key up" : "key down"}</td>
+              <td className="px-3 py-1.5 font-semibold">{strand.name}</td>
+              <td>{strand.sounds_on === "key_up" ? "key up" : "key down"}</td>
               <td className="num px-3 text-right">{regions.filter((r) => r.strand === n).length}</td>
             </tr>
           ))}
@@ -134,17 +143,42 @@ export function MapBench({ view }: { view: InstrumentView }) {
         <h3 className="mb-2 font-semibold">How rungs share the keys between them</h3>
         <p className="mb-2 text-ink2">Gaps are filled from the rung above, stretched down.</p>
         <div className="grid grid-cols-3 gap-3">
-          <Field label="Furthest stretch" value={view.map.furthest_stretch_keys} unit={semitones} onSet={(v) => set({ furthest_stretch_keys: keysIn(v) }, "change the furthest stretch")} />
-          <Field label="Below the lowest rung" value={view.map.below_keys} unit={semitones} onSet={(v) => set({ below_keys: keysIn(v) }, "change the keys below")} />
-          <Field label="Above the highest rung" value={view.map.above_keys} unit={semitones} onSet={(v) => set({ above_keys: keysIn(v) }, "change the keys above")} />
+          <Field
+            label="Furthest stretch"
+            value={view.map.furthest_stretch_keys}
+            unit={semitones}
+            onSet={(v) => set({ furthest_stretch_keys: keysIn(v) }, "change the furthest stretch")}
+          />
+          <Field
+            label="Below the lowest rung"
+            value={view.map.below_keys}
+            unit={semitones}
+            onSet={(v) => set({ below_keys: keysIn(v) }, "change the keys below")}
+          />
+          <Field
+            label="Above the highest rung"
+            value={view.map.above_keys}
+            unit={semitones}
+            onSet={(v) => set({ above_keys: keysIn(v) }, "change the keys above")}
+          />
         </div>
       </div>
       {region ? (
         <div className="card p-3" data-part="region">
           <h3 className="mb-2 font-semibold">{samples[region.sample]?.name}</h3>
           <dl className="num grid grid-cols-[110px_1fr_1fr] gap-y-1.5">
-            <dt className="font-sans text-ink3">Sounds on</dt><dd>{keyName(region.low_key)} – {keyName(region.high_key)}</dd><dd>strike {region.low_velocity} – {region.high_velocity}</dd>
-            <dt className="font-sans text-ink3">Sounds like</dt><dd>{db(region.gain_db)}</dd><dd>{keyName(region.root_key)}, recording {cents.show(region.recording_cents)}</dd>
+            <dt className="font-sans text-ink3">Sounds on</dt>
+            <dd>
+              {keyName(region.low_key)} – {keyName(region.high_key)}
+            </dd>
+            <dd>
+              strike {region.low_velocity} – {region.high_velocity}
+            </dd>
+            <dt className="font-sans text-ink3">Sounds like</dt>
+            <dd>{db(region.gain_db)}</dd>
+            <dd>
+              {keyName(region.root_key)}, recording {cents.show(region.recording_cents)}
+            </dd>
           </dl>
         </div>
       ) : (

@@ -6,11 +6,11 @@ import { answer, api, change, type InstrumentView, type Plan } from "../api/clie
 import { sayError, useView } from "../state/view";
 import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";
+import { Written } from "../parts/Written";
 import { HOWS, PlanForm } from "./PlanForm";
 
 export function PlanBench({ view }: { view: InstrumentView }) {
   const [name, setName] = useState("");
-  const [tags, setTags] = useState(view.tags.join(", "));
   const say = useView((state) => state.say);
   const queries = useQueryClient();
   const { plan } = view;
@@ -21,21 +21,51 @@ export function PlanBench({ view }: { view: InstrumentView }) {
     setName("");
     say("Kept as a pattern: the next new instrument can begin with it.");
   };
-  const keepTags = () => {
-    const list = [...new Set(tags.split(",").map((t) => t.trim()).filter(Boolean))];
-    if (list.join() !== view.tags.join()) void change(view.id, "change the tags", [{ fact: "tags", value: list }]).catch(sayError);
+  const keepTags = (text: string) => {
+    const list = [
+      ...new Set(
+        text
+          .split(",")
+          .map((t) => t.trim())
+          .filter(Boolean),
+      ),
+    ];
+    void change(view.id, "change the tags", [{ fact: "tags", value: list }]).catch(sayError);
   };
   return (
     <>
       <Advised view={view} />
       <PlanForm plan={plan} onChange={(next) => keep("change the plan", next)} />
       <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="The plan elsewhere">
-        <div className="w-40"><Choice label="Recorded" value={plan.source.how ?? "over_midi"} onChange={(how) => keep("record it another way", { ...plan, source: { ...plan.source, how } })} options={HOWS.map((h) => ({ value: h.value, name: h.name }))} /></div>
-        <label className="w-44"><span className="field-label">Tags, with commas</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={tags} onChange={(event) => setTags(event.target.value)} onBlur={keepTags} onKeyDown={(event) => { if (event.key === "Enter") keepTags(); event.stopPropagation(); }} /></label>
-        <label className="w-44"><span className="field-label">Name of the pattern</span><input className="mt-0.5 w-full rounded-lg border border-line bg-raised px-2 py-1" value={name} placeholder={view.name} maxLength={120} onChange={(event) => setName(event.target.value)} onKeyDown={(event) => event.stopPropagation()} /></label>
-        <button className="button" onClick={() => void keepPattern().catch(sayError)}>Keep as a pattern</button>
-        <Link to="/instruments/$id/sheet" params={{ id: String(view.id) }} className="button">Recording sheet</Link>
-        <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>MIDI file</a>
+        <div className="w-40">
+          <Choice
+            label="Recorded"
+            value={plan.source.how ?? "over_midi"}
+            onChange={(how) => keep("record it another way", { ...plan, source: { ...plan.source, how } })}
+            options={HOWS}
+          />
+        </div>
+        <Written label="Tags, with commas" place="w-44" value={view.tags.join(", ")} onKeep={keepTags} />
+        <label className="w-44">
+          <span className="field-label">Name of the pattern</span>
+          <input
+            className="written"
+            value={name}
+            placeholder={view.name}
+            maxLength={120}
+            onChange={(event) => setName(event.target.value)}
+            onKeyDown={(event) => event.stopPropagation()}
+          />
+        </label>
+        <button className="button" onClick={() => void keepPattern().catch(sayError)}>
+          Keep as a pattern
+        </button>
+        <Link to="/instruments/$id/sheet" params={{ id: String(view.id) }} className="button">
+          Recording sheet
+        </Link>
+        <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>
+          MIDI file
+        </a>
       </section>
     </>
   );

@@ -7,6 +7,7 @@ import { keyName } from "../model/keys";
 import { db, duration } from "../model/units";
 import type { Plot } from "../parts/Board";
 import { Advised } from "../parts/Advised";
+import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
 import { Takes } from "../parts/Takes";
 import { usePending } from "../state/pending";
@@ -57,7 +58,11 @@ export function RecordBench(props: RecordProps) {
   const how = view.plan.source.how ?? "over_midi";
   return (
     <>
-      {progress?.waits_for && <p role="alert" className="card !border-chosen-line !bg-chosen p-3 text-ink">{progress.waits_for}</p>}
+      {progress?.waits_for && (
+        <p role="alert" className="card !border-chosen-line !bg-chosen p-3 text-ink">
+          {progress.waits_for}
+        </p>
+      )}
       {how === "over_midi" && <OverMidi {...props} />}
       {how === "by_hand" && <ByHand {...props} />}
       {how === "long_take" && <LongTakes {...props} />}
@@ -82,7 +87,14 @@ export function LevelMeter({ progress }: { progress: Progress | undefined }) {
   const share = (value: number) => `${Math.max(0, Math.min(1, (value + 60) / 60)) * 100}%`;
   return (
     <div className="flex w-full items-center gap-3">
-      <div className="relative h-2.5 flex-1 overflow-hidden rounded bg-line2" role="meter" aria-label="Input level" aria-valuemin={-60} aria-valuemax={0} aria-valuenow={Math.round(Math.max(-60, now))}>
+      <div
+        className="relative h-2.5 flex-1 overflow-hidden rounded bg-line2"
+        role="meter"
+        aria-label="Input level"
+        aria-valuemin={-60}
+        aria-valuemax={0}
+        aria-valuenow={Math.round(Math.max(-60, now))}
+      >
         <div className={`h-full ${now > -0.2 ? "bg-mark" : "bg-act"}`} style={{ width: share(now) }} />
         {going && held.db > -60 && <div className="absolute top-0 h-full w-[2px] bg-ink" style={{ left: share(held.db) }} />}
       </div>
@@ -99,33 +111,78 @@ function OverMidi({ view, progress, cells }: RecordProps) {
   const simulated = view.plan.source.rig !== "page";
   const order = (name: Order) => void tell(view.id, name).catch(sayError);
   const [pending, once] = usePending();
-  const begin = (cellsAgain?: BoardCell[]) => once(() => beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }));
+  const begin = (cellsAgain?: BoardCell[]) =>
+    once(() => beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }));
   const layer = progress?.cell && view.plan.passes[progress.cell.pass]?.layers[progress.cell.layer]?.name;
   const again = cells.filter((cell) => chosen.has(cell.id) && cell.take);
   return (
     <>
       <div className="card flex flex-col items-center gap-1 p-5" data-part="prompt">
         <p className="text-ink3">{progress ? SAYS[progress.state] : missing === 0 ? "Every cell has a take" : "Ready"}</p>
-        <p className="text-[64px] leading-tight font-semibold">{going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}</p>
-        <p className="mb-3 text-[17px] text-ink2">{going && progress.cell ? layer : missing === 0 ? "go on to Trim" : `${missing} of ${cells.length} cells to record`}</p>
+        <p className="text-[64px] leading-tight font-semibold">
+          {going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}
+        </p>
+        <p className="mb-3 text-[17px] text-ink2">
+          {going && progress.cell ? layer : missing === 0 ? "go on to Trim" : `${missing} of ${cells.length} cells to record`}
+        </p>
         <LevelMeter progress={progress} />
       </div>
       <div className="card flex flex-col gap-2 p-4">
-        <div className="flex justify-between"><span>{progress ? `${progress.done} of ${progress.total} in this run` : `${cells.length - missing} of ${cells.length} recorded`}</span><span className="num text-ink3">{going ? `${duration(progress.seconds_left)} of sound left` : ""}</span></div>
-        <progress className="h-2 w-full accent-act" value={cells.length - missing} max={Math.max(1, cells.length)} aria-label="Cells recorded" />
+        <div className="flex justify-between">
+          <span>
+            {progress ? `${progress.done} of ${progress.total} in this run` : `${cells.length - missing} of ${cells.length} recorded`}
+          </span>
+          <span className="num text-ink3">{going ? `${duration(progress.seconds_left)} of sound left` : ""}</span>
+        </div>
+        <progress
+          className="h-2 w-full accent-act"
+          value={cells.length - missing}
+          max={Math.max(1, cells.length)}
+          aria-label="Cells recorded"
+        />
         <div className="mt-2 flex items-end gap-2">
           {!going && (
             <>
-              <button className="button act" disabled={missing === 0 || pending} onClick={() => begin()}>{missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}</button>
-              {again.length > 0 && missing < cells.length && <button className="button" disabled={pending} onClick={() => begin(again)}>Record {again.length} chosen again</button>}
-              {simulated && <div className="w-52"><Choice label="Speed of the simulated rig" value={speed} onChange={setSpeed} options={[{ value: "full", name: "as fast as the machine can" }, { value: "real", name: "1×, as a device would" }]} /></div>}
+              <button className="button act" disabled={missing === 0 || pending} onClick={() => begin()}>
+                {missing < cells.length && missing > 0 ? `Record the ${missing} missing` : "Start recording"}
+              </button>
+              {again.length > 0 && missing < cells.length && (
+                <button className="button" disabled={pending} onClick={() => begin(again)}>
+                  Record {again.length} chosen again
+                </button>
+              )}
+              {simulated && (
+                <div className="w-52">
+                  <Choice
+                    label="Speed of the simulated rig"
+                    value={speed}
+                    onChange={setSpeed}
+                    options={[
+                      { value: "full", name: "as fast as the machine can" },
+                      { value: "real", name: "1×, as a device would" },
+                    ]}
+                  />
+                </div>
+              )}
             </>
           )}
           {going && (
             <>
-              {progress.state === "paused" ? <button className="button act" onClick={() => order("resume")}>Go on</button> : <button className="button" onClick={() => order("pause")}>Pause</button>}
-              <button className="button" disabled={!progress.cell} onClick={() => order("skip")}>Skip this one</button>
-              <button className="button" onClick={() => order("stop")}>Stop</button>
+              {progress.state === "paused" ? (
+                <button className="button act" onClick={() => order("resume")}>
+                  Go on
+                </button>
+              ) : (
+                <button className="button" onClick={() => order("pause")}>
+                  Pause
+                </button>
+              )}
+              <button className="button" disabled={!progress.cell} onClick={() => order("skip")}>
+                Skip this one
+              </button>
+              <button className="button" onClick={() => order("stop")}>
+                Stop
+              </button>
             </>
           )}
         </div>
@@ -141,11 +198,13 @@ function OutAndBack({ view, cells }: RecordProps) {
   const takes = cells.filter((cell) => chosen.has(cell.id) && cell.take).map((cell) => cell.take!.id);
   const [pending, begin] = usePending();
   const url = (treated: boolean) => `/api/instruments/${view.id}/out?treated=${treated}&takes=${takes.join(",")}`;
-  const back = async (files: FileList | null) => {
+  const back = async (files: File[]) => {
     let came = 0;
-    for (const file of files ?? []) {
+    for (const file of files) {
       await send(`/api/instruments/${view.id}/back?name=${encodeURIComponent(file.name)}`, file, () => undefined, {})
-        .then(() => { came += 1; })
+        .then(() => {
+          came += 1;
+        })
         .catch(sayError);
     }
     if (came > 0) say(`${came} ${came === 1 ? "file is" : "files are"} back as new takes; Undo brings the earlier choice back.`);
@@ -154,12 +213,40 @@ function OutAndBack({ view, cells }: RecordProps) {
     <section className="card p-3" aria-label="Out and back">
       <b className="font-semibold">Out and back</b> <span className="text-ink3">{takes.length} chosen on the board</span>
       <div className="mt-2 flex flex-wrap items-end gap-2">
-        <a className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`} aria-disabled={takes.length === 0} href={url(false)}>As files, raw</a>
-        <a className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`} aria-disabled={takes.length === 0} href={url(true)}>As files, trimmed</a>
-        <label className="button cursor-pointer">Bring edited files back<input type="file" multiple accept="audio/*,.wav,.aif,.aiff,.flac" className="sr-only" onChange={(event) => void back(event.target.files).catch(sayError)} /></label>
+        <a
+          className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`}
+          aria-disabled={takes.length === 0}
+          href={url(false)}
+        >
+          As files, raw
+        </a>
+        <a
+          className={`button ${takes.length === 0 ? "pointer-events-none opacity-60" : ""}`}
+          aria-disabled={takes.length === 0}
+          href={url(true)}
+        >
+          As files, trimmed
+        </a>
+        <Bring name="Bring edited files back" onFiles={(files) => void back(files).catch(sayError)} />
         <div className="grow" />
-        <div className="w-44"><Choice label="Outside box" value={box} onChange={setBox} options={[{ value: "simulated", name: "Echo (simulated)" }, { value: "page", name: "This computer's devices" }]} /></div>
-        <button className="button" disabled={takes.length === 0 || pending} onClick={() => begin(() => beginThrough(view, takes, box === "page"))}>Play through the box</button>
+        <div className="w-44">
+          <Choice
+            label="Outside box"
+            value={box}
+            onChange={setBox}
+            options={[
+              { value: "simulated", name: "Echo (simulated)" },
+              { value: "page", name: "This computer's devices" },
+            ]}
+          />
+        </div>
+        <button
+          className="button"
+          disabled={takes.length === 0 || pending}
+          onClick={() => begin(() => beginThrough(view, takes, box === "page"))}
+        >
+          Play through the box
+        </button>
       </div>
     </section>
   );

@@ -5,7 +5,7 @@ import { answer, api, change, type InstrumentView, type Schemas } from "../api/c
 import { keyName } from "../model/keys";
 import { decibels, duration, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
-import { Field } from "../parts/Field";
+import { type NumberOf, Numbers } from "../parts/Numbers";
 import { drawableLongTake, type Span, Waveform } from "../parts/Waveform";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
@@ -35,12 +35,66 @@ const milliseconds: Unit = {
   fine: 1,
 };
 
+type Silence = Record<"over_floor_db" | "shortest_ms" | "shortest_silence_ms" | "room_before_ms" | "room_after_ms", number>;
+type Grid = Record<"first_ms" | "spacing_ms" | "lag_ms" | "room_before_ms", number>;
+
+const [FROM, TO] = [-86_400_000, 86_400_000];
+const SILENCE: NumberOf<Silence>[] = [
+  { of: "over_floor_db", label: "Over the noise", unit: decibels, low: 2, high: 60 },
+  { of: "shortest_ms", label: "Shortest sound", unit: milliseconds, low: 5, high: TO },
+  { of: "shortest_silence_ms", label: "Shortest silence", unit: milliseconds, low: 5, high: TO },
+  { of: "room_before_ms", label: "Room before", unit: milliseconds, low: 0, high: TO },
+  { of: "room_after_ms", label: "Room after", unit: milliseconds, low: 0, high: TO },
+];
+const GRID: NumberOf<Grid>[] = [
+  { of: "first_ms", label: "First sound", unit: milliseconds, low: FROM, high: TO },
+  { of: "spacing_ms", label: "Spacing", unit: milliseconds, low: 20, high: TO },
+  { of: "lag_ms", label: "Lag", unit: milliseconds, low: FROM, high: TO },
+  { of: "room_before_ms", label: "Room before", unit: milliseconds, low: 0, high: TO },
+];
+const CUTS: { value: "silence" | "grid"; name: string }[] = [
+  { value: "silence", name: "where it is silent" },
+  { value: "grid", name: "by the clock" },
+];
+
+/** What can be done to a slice: what all become, by the number of the one that is chosen and the place that was clicked. */
+const EDITS: {
+  name: string;
+  label: string;
+  needs?: (all: Slice[], n: number, place: number | undefined) => boolean;
+  do: (all: Slice[], n: number, place: number) => Slice[];
+}[] = [
+  {
+    name: "Split here",
+    label: "split a slice",
+    needs: (_, __, place) => place !== undefined,
+    do: (all, n, place) => {
+      const slice = all[n]!;
+      if (place <= slice.first_frame || place >= slice.end_frame) return all;
+      return [...all.slice(0, n), { ...slice, end_frame: place }, { ...slice, first_frame: place, in_tail: true }, ...all.slice(n + 1)];
+    },
+  },
+  {
+    name: "Join with next",
+    label: "join two slices",
+    needs: (all, n) => n + 1 < all.length,
+    do: (all, n) => [...all.slice(0, n), { ...all[n]!, end_frame: all[n + 1]!.end_frame }, ...all.slice(n + 2)],
+  },
+];
+const inOrder = (a: Slice, b: Slice) => a.first_frame - b.first_frame;
+
 export function Slices({ view, take }: { view: InstrumentView; take: LongTake }) {
   const kept = take.slicing.slices;
   const drawable = useMemo(() => drawableLongTake(take), [take.id, take.frames]);
   const [by, setBy] = useState<"silence" | "grid">("silence");
-  const [silence, setSilence] = useState({ over_floor_db: 10, shortest_ms: 150, shortest_silence_ms: 250, room_before_ms: 100, room_after_ms: 100 });
-  const [grid, setGrid] = useState({ first_ms: 2000, spacing_ms: 15000, lag_ms: 0, room_before_ms: 100 });
+  const [silence, setSilence] = useState<Silence>({
+    over_floor_db: 10,
+    shortest_ms: 150,
+    shortest_silence_ms: 250,
+    room_before_ms: 100,
+    room_after_ms: 100,
+  });
+  const [grid, setGrid] = useState<Grid>({ first_ms: 2000, spacing_ms: 15000, lag_ms: 0, room_before_ms: 100 });
   const [cutting, setCutting] = useState(kept.length === 0);
   const [on, setOn] = useState<number | undefined>();
   const [place, setPlace] = useState<number | undefined>();
@@ -56,7 +110,13 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
   const found = useQuery({
     queryKey: ["cut", take.id, by, silence, grid],
     enabled: cutting,
-    queryFn: async () => answer(await api.POST("/api/long-takes/{id}/cut", { params: { path: { id: take.id } }, body: { cut: by === "silence" ? { silence } : { grid } } })),
+    queryFn: async () =>
+      answer(
+        await api.POST("/api/long-takes/{id}/cut", {
+          params: { path: { id: take.id } },
+          body: { cut: by === "silence" ? { silence } : { grid } },
+        }),
+      ),
     placeholderData: (previous) => previous,
     retry: 20,
     retryDelay: 500,
@@ -75,7 +135,9 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
     const heard: Slice[] = [];
     for (let at = 0; at < next.length && !stop.current; at += BATCH) {
       setHearing({ done: at, of: next.length });
-      heard.push(...answer(await api.POST("/api/long-takes/{id}/hear", { params: { path: { id: take.id } }, body: next.slice(at, at + BATCH) })));
+      heard.push(
+        ...answer(await api.POST("/api/long-takes/{id}/hear", { params: { path: { id: take.id } }, body: next.slice(at, at + BATCH) })),
+      );
     }
     setHearing(undefined);
     return [...heard, ...next.slice(heard.length)];
@@ -87,10 +149,15 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
   };
   const again = async () => {
     const [first, end] = look.current;
-    const fresh = answer(await api.POST("/api/long-takes/{id}/cut", { params: { path: { id: take.id } }, body: { cut: by === "silence" ? { silence } : { grid }, first, end } })).slices;
+    const fresh = answer(
+      await api.POST("/api/long-takes/{id}/cut", {
+        params: { path: { id: take.id } },
+        body: { cut: by === "silence" ? { silence } : { grid }, first, end },
+      }),
+    ).slices;
     const outside = kept.filter((s) => s.end_frame <= first || s.first_frame >= end);
     const clipped = fresh.filter((s) => outside.every((o) => s.end_frame <= o.first_frame || s.first_frame >= o.end_frame));
-    await keep("find this stretch again", [...outside, ...(await listen(clipped))].sort((a, b) => a.first_frame - b.first_frame));
+    await keep("find this stretch again", [...outside, ...(await listen(clipped))].sort(inOrder));
   };
 
   const chosen = on === undefined ? undefined : slices[on];
@@ -119,25 +186,55 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
     name: nameOf(slice, n) + (slice.in_tail ? " ·tail" : ""),
     kind: n === on ? "chosen" : slice.left_out || (dealt && !cellOf.get(n)) ? "out" : slice.in_tail ? "doubtful" : "plain",
   }));
-  const url = (first: number, end: number) => ({ url: `/api/long-takes/${take.id}/audio?first=${first}&end=${Math.min(end, first + take.rate_hz * 20)}`, rate: take.rate_hz, channels: take.channels });
+  const url = (first: number, end: number) => ({
+    url: `/api/long-takes/${take.id}/audio?first=${first}&end=${Math.min(end, first + take.rate_hz * 20)}`,
+    rate: take.rate_hz,
+    channels: take.channels,
+  });
   const used = slices.filter((s) => !s.left_out).length;
   const misfits = dealt?.filter((d) => !d.cell) ?? [];
   const fits = (dealt?.length ?? 0) - misfits.length;
 
-  const findNotes = <button className="button" title="Where there is no silence to cut at: steady stretches of what is in view, those that loop best first" onClick={() => void api.GET("/api/long-takes/{id}/phrase", { params: { path: { id: take.id }, query: { first: look.current[0], end: look.current[1] } } }).then(answer).then(setPhrase).catch(sayError)}>Notes in this phrase</button>;
+  const findNotes = (
+    <button
+      className="button"
+      title="Where there is no silence to cut at: steady stretches of what is in view, those that loop best first"
+      onClick={() =>
+        void api
+          .GET("/api/long-takes/{id}/phrase", {
+            params: { path: { id: take.id }, query: { first: look.current[0], end: look.current[1] } },
+          })
+          .then(answer)
+          .then(setPhrase)
+          .catch(sayError)
+      }
+    >
+      Notes in this phrase
+    </button>
+  );
   return (
     <>
       <section className="card shrink-0 overflow-hidden" aria-label="The long take">
         <div className="flex items-baseline justify-between px-3 pt-2">
           <b className="truncate font-semibold">{take.name}</b>
-          <span className="num text-[12px] text-ink3" data-part="slices" data-count={slices.length} data-used={used}>{duration(take.frames / take.rate_hz)} · {used} slices{slices.length > used ? `, ${slices.length - used} left out` : ""}{cutting && found.data ? ` · floor ${found.data.noise_floor_dbfs.toFixed(0).replace("-", "−")} dB` : ""}</span>
+          <span className="num text-[12px] text-ink3" data-part="slices" data-count={slices.length} data-used={used}>
+            {duration(take.frames / take.rate_hz)} · {used} slices{slices.length > used ? `, ${slices.length - used} left out` : ""}
+            {cutting && found.data ? ` · floor ${found.data.noise_floor_dbfs.toFixed(0).replace("-", "−")} dB` : ""}
+          </span>
         </div>
         <div className="relative h-[190px]">
           <Waveform
             take={drawable}
             heard={[0, take.frames]}
             spans={spans}
-            marks={chosen && !cutting ? [{ id: "start", label: "start", frame: shown[on!]!.first_frame, side: "right" }, { id: "end", label: "end", frame: shown[on!]!.end_frame, side: "left" }] : []}
+            marks={
+              chosen && !cutting
+                ? [
+                    { id: "start", label: "start", frame: shown[on!]!.first_frame, side: "right" },
+                    { id: "end", label: "end", frame: shown[on!]!.end_frame, side: "left" },
+                  ]
+                : []
+            }
             onDrag={(id, frame) => setMoving({ id, frame })}
             onDrop={(id, frame) => void keep(`move the ${id} of a slice`, moved(id, frame))}
             onPlace={(frame, span) => {
@@ -146,16 +243,51 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
               const slice = span === undefined ? undefined : shown[span];
               void player.hear(slice ? url(slice.first_frame, slice.end_frame) : undefined).catch(sayError);
             }}
-            onLook={(first, end) => { look.current = [first, end]; }}
+            onLook={(first, end) => {
+              look.current = [first, end];
+            }}
           />
         </div>
         {!cutting && (
           <div className="flex flex-wrap gap-2 border-t border-line2 p-2">
-            <button className="button" disabled={on === undefined} onClick={() => chosen && void player.hear(url(chosen.first_frame, chosen.end_frame)).catch(sayError)}>Hear</button>
-            <button className="button" disabled={on === undefined || place === undefined} onClick={() => edit("split a slice", (all, n) => { const s = all[n]!; return place! <= s.first_frame || place! >= s.end_frame ? all : [...all.slice(0, n), { ...s, end_frame: place! }, { ...s, first_frame: place!, in_tail: true }, ...all.slice(n + 1)]; })}>Split here</button>
-            <button className="button" disabled={on === undefined || on + 1 >= kept.length} onClick={() => edit("join two slices", (all, n) => [...all.slice(0, n), { ...all[n]!, end_frame: all[n + 1]!.end_frame }, ...all.slice(n + 2)])}>Join with next</button>
-            <button className="button" disabled={on === undefined} onClick={() => edit(chosen?.left_out ? "use a slice" : "leave a slice out", (all, n) => all.map((s, m) => (m === n ? { ...s, left_out: !s.left_out } : s)))}>{chosen?.left_out ? "Use it" : "Leave out"}</button>
-            <button className="button" disabled={on === undefined} onClick={() => { edit("remove a slice", (all, n) => all.filter((_, m) => m !== n)); setOn(undefined); }}>Remove</button>
+            <button
+              className="button"
+              disabled={on === undefined}
+              onClick={() => chosen && void player.hear(url(chosen.first_frame, chosen.end_frame)).catch(sayError)}
+            >
+              Hear
+            </button>
+            {EDITS.map(({ name, label, needs, do: made }) => (
+              <button
+                key={name}
+                className="button"
+                disabled={on === undefined || needs?.(kept, on, place) === false}
+                onClick={() => edit(label, (all, n) => made(all, n, place ?? 0))}
+              >
+                {name}
+              </button>
+            ))}
+            <button
+              className="button"
+              disabled={on === undefined}
+              onClick={() =>
+                edit(chosen?.left_out ? "use a slice" : "leave a slice out", (all, n) =>
+                  all.map((s, m) => (m === n ? { ...s, left_out: !s.left_out } : s)),
+                )
+              }
+            >
+              {chosen?.left_out ? "Use it" : "Leave out"}
+            </button>
+            <button
+              className="button"
+              disabled={on === undefined}
+              onClick={() => {
+                edit("remove a slice", (all, n) => all.filter((_, m) => m !== n));
+                setOn(undefined);
+              }}
+            >
+              Remove
+            </button>
             <button
               className="button"
               disabled={place === undefined || on !== undefined}
@@ -163,7 +295,9 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
               onClick={() => {
                 const next = kept.find((s) => s.first_frame > place!);
                 const end = Math.min(place! + take.rate_hz, next?.first_frame ?? take.frames, take.frames);
-                void listen([{ first_frame: place!, end_frame: end, in_tail: false, left_out: false }]).then((fresh) => keep("add a slice", [...kept, ...fresh].sort((a, b) => a.first_frame - b.first_frame))).catch(sayError);
+                void listen([{ first_frame: place!, end_frame: end, in_tail: false, left_out: false }])
+                  .then((fresh) => keep("add a slice", [...kept, ...fresh].sort(inOrder)))
+                  .catch(sayError);
               }}
             >
               Add here
@@ -173,13 +307,43 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
       </section>
       {phrase && (
         <section className="card p-3" aria-label="Notes in the phrase">
-          <div className="flex justify-between"><b className="font-semibold">Stretches that would hold as a note</b><button className="button !py-0.5" onClick={() => setPhrase(undefined)}>Close</button></div>
+          <div className="flex justify-between">
+            <b className="font-semibold">Stretches that would hold as a note</b>
+            <button className="button !py-0.5" onClick={() => setPhrase(undefined)}>
+              Close
+            </button>
+          </div>
           {phrase.length === 0 && <p className="text-ink3">Nothing here is steady for a quarter of a second.</p>}
           <div className="mt-2 flex flex-wrap gap-2">
             {phrase.map((s) => (
               <span key={s.first_frame} className="inline-flex overflow-hidden rounded-lg border border-line">
-                <button className="px-2 py-1 hover:bg-act-soft" onClick={() => void player.hear(url(s.first_frame, s.end_frame)).catch(sayError)}>{keyName(s.key)} <span className="num text-[12px] text-ink3">{((s.end_frame - s.first_frame) / take.rate_hz).toFixed(2)} s · {s.seam_db == null ? "no loop" : `seam ${s.seam_db.toFixed(0).replace("-", "−")} dB`}</span></button>
-                <button className="border-l border-line px-2 hover:bg-act-soft disabled:opacity-50" disabled={kept.some((k) => k.first_frame < s.end_frame && s.first_frame < k.end_frame)} title="Makes a slice of it, where no slice lies yet" onClick={() => { setCutting(false); void keep("take a note out of a phrase", [...kept, { first_frame: s.first_frame, end_frame: s.end_frame, key: s.key, cents: s.cents, in_tail: false, left_out: false }].sort((a, b) => a.first_frame - b.first_frame)); }}>Add</button>
+                <button
+                  className="px-2 py-1 hover:bg-act-soft"
+                  onClick={() => void player.hear(url(s.first_frame, s.end_frame)).catch(sayError)}
+                >
+                  {keyName(s.key)}{" "}
+                  <span className="num text-[12px] text-ink3">
+                    {((s.end_frame - s.first_frame) / take.rate_hz).toFixed(2)} s ·{" "}
+                    {s.seam_db == null ? "no loop" : `seam ${s.seam_db.toFixed(0).replace("-", "−")} dB`}
+                  </span>
+                </button>
+                <button
+                  className="border-l border-line px-2 hover:bg-act-soft disabled:opacity-50"
+                  disabled={kept.some((k) => k.first_frame < s.end_frame && s.first_frame < k.end_frame)}
+                  title="Makes a slice of it, where no slice lies yet"
+                  onClick={() => {
+                    setCutting(false);
+                    void keep(
+                      "take a note out of a phrase",
+                      [
+                        ...kept,
+                        { first_frame: s.first_frame, end_frame: s.end_frame, key: s.key, cents: s.cents, in_tail: false, left_out: false },
+                      ].sort(inOrder),
+                    );
+                  }}
+                >
+                  Add
+                </button>
               </span>
             ))}
           </div>
@@ -188,26 +352,25 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
       {cutting ? (
         <section className="card p-3" aria-label="Where to cut">
           <div className="grid grid-cols-4 items-end gap-3">
-            <Choice label="Cut" value={by} onChange={setBy} options={[{ value: "silence", name: "where it is silent" }, { value: "grid", name: "by the clock" }]} />
+            <Choice label="Cut" value={by} onChange={setBy} options={CUTS} />
             {by === "silence" ? (
-              <>
-                <Field label="Over the noise" value={silence.over_floor_db} unit={decibels} onSet={(v) => setSilence({ ...silence, over_floor_db: Math.min(60, Math.max(2, v)) })} />
-                <Field label="Shortest sound" value={silence.shortest_ms} unit={milliseconds} onSet={(v) => setSilence({ ...silence, shortest_ms: Math.max(5, v) })} />
-                <Field label="Shortest silence" value={silence.shortest_silence_ms} unit={milliseconds} onSet={(v) => setSilence({ ...silence, shortest_silence_ms: Math.max(5, v) })} />
-                <Field label="Room before" value={silence.room_before_ms} unit={milliseconds} onSet={(v) => setSilence({ ...silence, room_before_ms: Math.max(0, v) })} />
-                <Field label="Room after" value={silence.room_after_ms} unit={milliseconds} onSet={(v) => setSilence({ ...silence, room_after_ms: Math.max(0, v) })} />
-              </>
+              <Numbers numbers={SILENCE} values={silence} onSet={setSilence} />
             ) : (
-              <>
-                <Field label="First sound" value={grid.first_ms} unit={milliseconds} onSet={(v) => setGrid({ ...grid, first_ms: v })} />
-                <Field label="Spacing" value={grid.spacing_ms} unit={milliseconds} onSet={(v) => setGrid({ ...grid, spacing_ms: Math.max(20, v) })} />
-                <Field label="Lag" value={grid.lag_ms} unit={milliseconds} onSet={(v) => setGrid({ ...grid, lag_ms: v })} />
-                <Field label="Room before" value={grid.room_before_ms} unit={milliseconds} onSet={(v) => setGrid({ ...grid, room_before_ms: Math.max(0, v) })} />
-              </>
+              <Numbers numbers={GRID} values={grid} onSet={setGrid} />
             )}
             <div className="col-span-2 flex gap-2">
-              <button className="button act" disabled={slices.length === 0 || hearing !== undefined} onClick={() => void accept().catch(sayError)}>Keep these {used} slices</button>
-              {kept.length > 0 && <button className="button" onClick={() => setCutting(false)}>Back</button>}
+              <button
+                className="button act"
+                disabled={slices.length === 0 || hearing !== undefined}
+                onClick={() => void accept().catch(sayError)}
+              >
+                Keep these {used} slices
+              </button>
+              {kept.length > 0 && (
+                <button className="button" onClick={() => setCutting(false)}>
+                  Back
+                </button>
+              )}
               {findNotes}
             </div>
           </div>
@@ -216,18 +379,81 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
       ) : (
         <section className="card flex flex-col gap-2 p-3" aria-label="To the cells">
           <div className="flex flex-wrap items-end gap-3">
-            <div className="w-64"><Choice label="Deal the slices out" value={how} onChange={(next) => { setHow(next); setDealt(undefined); }} options={DEALS} /></div>
-            <button className="button" onClick={() => void api.POST("/api/long-takes/{id}/deal", { params: { path: { id: take.id } }, body: { how } }).then(answer).then(setDealt).catch(sayError)}>Show where they go</button>
-            <button className="button act" disabled={!dealt || fits === 0} onClick={() => void api.POST("/api/long-takes/{id}/takes", { params: { path: { id: take.id } }, body: dealt! }).then(answer).then(() => { setDealt(undefined); say(`${fits} takes were made; the recording stays as it is.`); }).catch(sayError)}>Make {dealt ? fits : ""} takes</button>
+            <div className="w-64">
+              <Choice
+                label="Deal the slices out"
+                value={how}
+                onChange={(next) => {
+                  setHow(next);
+                  setDealt(undefined);
+                }}
+                options={DEALS}
+              />
+            </div>
+            <button
+              className="button"
+              onClick={() =>
+                void api
+                  .POST("/api/long-takes/{id}/deal", { params: { path: { id: take.id } }, body: { how } })
+                  .then(answer)
+                  .then(setDealt)
+                  .catch(sayError)
+              }
+            >
+              Show where they go
+            </button>
+            <button
+              className="button act"
+              disabled={!dealt || fits === 0}
+              onClick={() =>
+                void api
+                  .POST("/api/long-takes/{id}/takes", { params: { path: { id: take.id } }, body: dealt! })
+                  .then(answer)
+                  .then(() => {
+                    setDealt(undefined);
+                    say(`${fits} takes were made; the recording stays as it is.`);
+                  })
+                  .catch(sayError)
+              }
+            >
+              Make {dealt ? fits : ""} takes
+            </button>
             <div className="grow" />
             {findNotes}
-            <button className="button" onClick={() => void again().catch(sayError)}>Find this stretch again</button>
-            <button className="button" onClick={() => setCutting(true)}>Cut all anew</button>
+            <button className="button" onClick={() => void again().catch(sayError)}>
+              Find this stretch again
+            </button>
+            <button className="button" onClick={() => setCutting(true)}>
+              Cut all anew
+            </button>
           </div>
-          {dealt && <p data-part="dealt" className={misfits.length > 0 ? "text-warn" : "text-ink2"}>{fits} of {dealt.length} find a cell.{misfits.length > 0 ? ` These fit nowhere: ${misfits.slice(0, 12).map((d) => `${d.slice + 1}${slices[d.slice]?.key == null ? "" : ` (${keyName(slices[d.slice]!.key!)})`}`).join(", ")}${misfits.length > 12 ? "…" : ""}` : ""}</p>}
+          {dealt && (
+            <p data-part="dealt" className={misfits.length > 0 ? "text-warn" : "text-ink2"}>
+              {fits} of {dealt.length} find a cell.
+              {misfits.length > 0
+                ? ` These fit nowhere: ${misfits
+                    .slice(0, 12)
+                    .map((d) => `${d.slice + 1}${slices[d.slice]?.key == null ? "" : ` (${keyName(slices[d.slice]!.key!)})`}`)
+                    .join(", ")}${misfits.length > 12 ? "…" : ""}`
+                : ""}
+            </p>
+          )}
         </section>
       )}
-      {hearing && <div className="card flex items-center gap-3 p-2"><span>Listening to the slices</span><progress className="h-2 flex-1" value={hearing.done} max={hearing.of} /><button className="button !py-0.5" onClick={() => { stop.current = true; }}>Enough</button></div>}
+      {hearing && (
+        <div className="card flex items-center gap-3 p-2">
+          <span>Listening to the slices</span>
+          <progress className="h-2 flex-1" value={hearing.done} max={hearing.of} />
+          <button
+            className="button !py-0.5"
+            onClick={() => {
+              stop.current = true;
+            }}
+          >
+            Enough
+          </button>
+        </div>
+      )}
     </>
   );
 }

@@ -63,11 +63,16 @@ export function TuneBench({ on }: { on: OnBench }) {
     enabled: held !== undefined && held !== null,
     staleTime: Infinity,
     queryFn: async () =>
-      answer(await api.GET("/api/takes/{id}/pitch", { params: { path: { id: take.id }, query: { first: held!.start_frame, end: held!.end_frame } } })),
+      answer(
+        await api.GET("/api/takes/{id}/pitch", {
+          params: { path: { id: take.id }, query: { first: held!.start_frame, end: held!.end_frame } },
+        }),
+      ),
   });
   const data = pitch.data;
   const root = held ? hzOfKey(held.root_key + held.recording_cents / 100) : 440;
-  const counted: [number, number] | undefined = stretch ?? (take.correction.pitch_stretch as [number, number] | null | undefined) ?? undefined;
+  const counted: [number, number] | undefined =
+    stretch ?? (take.correction.pitch_stretch as [number, number] | null | undefined) ?? undefined;
   const drawCurve = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       ctx.fillStyle = colours.raised;
@@ -143,13 +148,27 @@ export function TuneBench({ on }: { on: OnBench }) {
   );
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown, all = takes) =>
-    void change(view.id, all.length > 1 ? `${label} of ${all.length} takes` : label, all.map((t) => ({ take: t.id, fact, value }))).catch(sayError);
+    void change(
+      view.id,
+      all.length > 1 ? `${label} of ${all.length} takes` : label,
+      all.map((t) => ({ take: t.id, fact, value })),
+    ).catch(sayError);
   const off = centsFromPlan(take);
   const facts = take.facts;
   // As the map plays it at its cell's key.
-  const sounds = facts?.pitch && !take.correction.no_pitch ? facts.pitch.hz * 2 ** ((take.cell.key - held.root_key) / 12 + ((held.tune_cents ?? 0) - held.recording_cents) / 1200) : undefined;
+  const sounds =
+    facts?.pitch && !take.correction.no_pitch
+      ? facts.pitch.hz * 2 ** ((take.cell.key - held.root_key) / 12 + ((held.tune_cents ?? 0) - held.recording_cents) / 1200)
+      : undefined;
   const beats = sounds === undefined ? undefined : Math.abs(sounds - wanted);
-  const automatic = () => void change(view.id, takes.length > 1 ? `root and cents of ${takes.length} takes back to automatic` : "root and cents back to automatic", takes.flatMap((t) => (["root_key", "recording_cents", "pitch_stretch"] as const).map((fact) => ({ take: t.id, fact, value: undefined })))).catch(sayError);
+  const automatic = () =>
+    void change(
+      view.id,
+      takes.length > 1 ? `root and cents of ${takes.length} takes back to automatic` : "root and cents back to automatic",
+      takes.flatMap((t) =>
+        (["root_key", "recording_cents", "pitch_stretch"] as const).map((fact) => ({ take: t.id, fact, value: undefined })),
+      ),
+    ).catch(sayError);
   /** The pitch of one stretch counts, not that of the whole take. */
   const takeStretch = async ([first, end]: [number, number]) => {
     const heard = answer(await api.GET("/api/takes/{id}/pitch", { params: { path: { id: take.id }, query: { first, end } } })).pitch;
@@ -157,7 +176,11 @@ export function TuneBench({ on }: { on: OnBench }) {
     // Cents from the root as it stands, where the note is the same.
     const over = (heard.key - held.root_key) * 100 + heard.cents;
     const [rootKey, sharp] = Math.abs(over) <= 60 ? [held.root_key, over] : [heard.key, heard.cents];
-    await change(view.id, "choose the stretch that counts", [{ take: take.id, fact: "pitch_stretch", value: [first, end] }, { take: take.id, fact: "root_key", value: rootKey }, { take: take.id, fact: "recording_cents", value: Math.round(sharp * 100) / 100 }]);
+    await change(view.id, "choose the stretch that counts", [
+      { take: take.id, fact: "pitch_stretch", value: [first, end] },
+      { take: take.id, fact: "root_key", value: rootKey },
+      { take: take.id, fact: "recording_cents", value: Math.round(sharp * 100) / 100 },
+    ]);
   };
   return (
     <>
@@ -165,17 +188,33 @@ export function TuneBench({ on }: { on: OnBench }) {
         on={on}
         wave={false}
         note={
-          off === undefined ? <Badge>no pitch of its own</Badge>
-          : Math.abs(off) > 60 ? <Badge wrong>this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}</Badge>
-          : Math.abs(off - (take.curve_cents ?? 0)) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}{Math.abs(take.curve_cents ?? 0) >= 1 ? `, its neighbours ${tunePlot.show(take.curve_cents!)}` : ""}</Badge>
-          : Math.abs(take.curve_cents ?? 0) > CHECK_CENTS ? <Badge>{tunePlot.show(off)}, as the whole instrument</Badge>
-          : Math.abs(heldOff(take)) > HELD_CENTS ? <Badge>while it is held {tunePlot.show(heldOff(take))} from how it begins: the loop counts</Badge>
-          : null
+          off === undefined ? (
+            <Badge>no pitch of its own</Badge>
+          ) : Math.abs(off) > 60 ? (
+            <Badge wrong>
+              this is {keyName(facts!.pitch!.key)}, the cell is {keyName(take.cell.key)}
+            </Badge>
+          ) : Math.abs(off - (take.curve_cents ?? 0)) > CHECK_CENTS ? (
+            <Badge>
+              {tunePlot.show(off)}
+              {Math.abs(take.curve_cents ?? 0) >= 1 ? `, its neighbours ${tunePlot.show(take.curve_cents!)}` : ""}
+            </Badge>
+          ) : Math.abs(take.curve_cents ?? 0) > CHECK_CENTS ? (
+            <Badge>{tunePlot.show(off)}, as the whole instrument</Badge>
+          ) : Math.abs(heldOff(take)) > HELD_CENTS ? (
+            <Badge>while it is held {tunePlot.show(heldOff(take))} from how it begins: the loop counts</Badge>
+          ) : null
         }
       />
       <div className="card shrink-0 p-0">
-        <div className="flex items-baseline justify-between px-3 pt-2"><b className="font-semibold">Pitch over time</b><span className="num text-ink3">{facts?.pitch ? `${facts.pitch.hz.toFixed(2)} Hz · sure ${(100 * facts.pitch.confidence).toFixed(0)} %` : "no pitch heard"}</span></div>
-        <div className="relative h-[140px]"><Canvas
+        <div className="flex items-baseline justify-between px-3 pt-2">
+          <b className="font-semibold">Pitch over time</b>
+          <span className="num text-ink3">
+            {facts?.pitch ? `${facts.pitch.hz.toFixed(2)} Hz · sure ${(100 * facts.pitch.confidence).toFixed(0)} %` : "no pitch heard"}
+          </span>
+        </div>
+        <div className="relative h-[140px]">
+          <Canvas
             draw={drawCurve}
             role="img"
             data-part="pitch"
@@ -196,39 +235,155 @@ export function TuneBench({ on }: { on: OnBench }) {
               const box = event.currentTarget.getBoundingClientRect();
               const frame = frameAt(data.frames, box.width, event.clientX - box.left);
               const least = Math.round(take.rate_hz * 0.05);
-              setStretch(grabbed.current === 0 ? [Math.min(frame, stretch[1] - least), stretch[1]] : [stretch[0], Math.max(frame, stretch[0] + least)]);
+              setStretch(
+                grabbed.current === 0
+                  ? [Math.min(frame, stretch[1] - least), stretch[1]]
+                  : [stretch[0], Math.max(frame, stretch[0] + least)],
+              );
             }}
             onPointerUp={() => {
               grabbed.current = undefined;
-              if (stretch) void takeStretch(stretch).catch(sayError).finally(() => setStretch(undefined));
+              if (stretch)
+                void takeStretch(stretch)
+                  .catch(sayError)
+                  .finally(() => setStretch(undefined));
             }}
-          /></div>
+          />
+        </div>
       </div>
       <div className="card shrink-0 overflow-hidden">
         <div className="flex items-center gap-2 px-3 pt-2" role="tablist" aria-label="Spectrum or spectrogram">
-          {([["spectrum", "Spectrum"], ["spectrogram", "Spectrogram"]] as const).map(([id, name]) => <button key={id} role="tab" aria-selected={below === id} className={below === id ? "font-semibold" : "text-ink3 hover:text-ink"} onClick={() => setBelow(id)}>{name}</button>)}
+          {(
+            [
+              ["spectrum", "Spectrum"],
+              ["spectrogram", "Spectrogram"],
+            ] as const
+          ).map(([id, name]) => (
+            <button
+              key={id}
+              role="tab"
+              aria-selected={below === id}
+              className={below === id ? "font-semibold" : "text-ink3 hover:text-ink"}
+              onClick={() => setBelow(id)}
+            >
+              {name}
+            </button>
+          ))}
           {below === "spectrum" && <span className="text-ink3">fundamental and partials marked</span>}
         </div>
-        {below === "spectrum" ? <div className="relative h-[170px]"><Canvas draw={drawSpectrum} role="img" aria-label="Spectrum with the fundamental and its partials marked" /></div> : <Spectrograms on={on} />}
+        {below === "spectrum" ? (
+          <div className="relative h-[170px]">
+            <Canvas draw={drawSpectrum} role="img" aria-label="Spectrum with the fundamental and its partials marked" />
+          </div>
+        ) : (
+          <Spectrograms on={on} />
+        )}
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
-        <Field label="Root key" width="70px" value={held.root_key} unit={key} byHand={take.correction.root_key != null} onSet={(v) => set("set the root", "root_key", Math.round(v))} onAutomatic={automatic} />
+        <Field
+          label="Root key"
+          width="70px"
+          value={held.root_key}
+          unit={key}
+          byHand={take.correction.root_key != null}
+          onSet={(v) => set("set the root", "root_key", Math.round(v))}
+          onAutomatic={automatic}
+        />
         <div className="flex gap-1" role="group" aria-label="Octave">
-          {([["Octave ↓", -12, "octave down"], ["Octave ↑", 12, "octave up"]] as const).map(([name, by, label]) => (
-            <button key={name} className="button !px-2" onClick={() => void change(view.id, takes.length > 1 ? `${label} on ${takes.length} takes` : label, takes.filter((t) => t.treatment).map((t) => ({ take: t.id, fact: "root_key" as const, value: Math.min(127, Math.max(0, t.treatment!.root_key + by)) }))).catch(sayError)}>{name}</button>
+          {(
+            [
+              ["Octave ↓", -12, "octave down"],
+              ["Octave ↑", 12, "octave up"],
+            ] as const
+          ).map(([name, by, label]) => (
+            <button
+              key={name}
+              className="button !px-2"
+              onClick={() =>
+                void change(
+                  view.id,
+                  takes.length > 1 ? `${label} on ${takes.length} takes` : label,
+                  takes
+                    .filter((t) => t.treatment)
+                    .map((t) => ({ take: t.id, fact: "root_key" as const, value: Math.min(127, Math.max(0, t.treatment!.root_key + by)) })),
+                ).catch(sayError)
+              }
+            >
+              {name}
+            </button>
           ))}
         </div>
-        <Field label="Recording is sharp by" width="132px" value={held.recording_cents} unit={cents} byHand={take.correction.recording_cents != null} onLive={(v) => player.drag(take.id, "recording_cents", v)} onSet={(v) => set("set the cents", "recording_cents", v)} onAutomatic={automatic} />
-        <Field label="Added on playing" width="104px" value={held.tune_cents} unit={cents} byHand={take.correction.tune_cents != null} onLive={(v) => player.drag(take.id, "tune_cents", v)} onSet={(v) => set("change the tuning", "tune_cents", v)} onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)} />
-        <button role="switch" aria-checked={take.correction.no_pitch ?? false} className={`button ${take.correction.no_pitch ? "on" : ""}`} title="A chord, a noise: its root is what its maker says" onClick={() => set(take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch", "no_pitch", take.correction.no_pitch ? undefined : true)}>No pitch of its own</button>
+        <Field
+          label="Recording is sharp by"
+          width="132px"
+          value={held.recording_cents}
+          unit={cents}
+          byHand={take.correction.recording_cents != null}
+          onLive={(v) => player.drag(take.id, "recording_cents", v)}
+          onSet={(v) => set("set the cents", "recording_cents", v)}
+          onAutomatic={automatic}
+        />
+        <Field
+          label="Added on playing"
+          width="104px"
+          value={held.tune_cents}
+          unit={cents}
+          byHand={take.correction.tune_cents != null}
+          onLive={(v) => player.drag(take.id, "tune_cents", v)}
+          onSet={(v) => set("change the tuning", "tune_cents", v)}
+          onAutomatic={() => set("tuning back to equal temperament", "tune_cents", undefined)}
+        />
+        <button
+          role="switch"
+          aria-checked={take.correction.no_pitch ?? false}
+          className={`button ${take.correction.no_pitch ? "on" : ""}`}
+          title="A chord, a noise: its root is what its maker says"
+          onClick={() =>
+            set(
+              take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch",
+              "no_pitch",
+              take.correction.no_pitch ? undefined : true,
+            )
+          }
+        >
+          No pitch of its own
+        </button>
         <div className="grow" />
-        <UseOnMore on={on} part="tune" can={(["root_key", "recording_cents", "tune_cents"] as const).some((fact) => take.correction[fact] != null)} />
+        <UseOnMore
+          on={on}
+          part="tune"
+          can={(["root_key", "recording_cents", "tune_cents"] as const).some((fact) => take.correction[fact] != null)}
+        />
       </div>
       <div className="card flex flex-wrap items-end gap-3 p-3">
-        <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>Reference tone</button>
+        <button className={`button ${reference ? "on" : ""}`} aria-pressed={reference} onClick={() => setReference(!reference)}>
+          Reference tone
+        </button>
         <Field label="Its level" width="90px" value={level} unit={decibels} onSet={(v) => setLevel(Math.min(0, Math.max(-60, v)))} />
-        <button className={`button ${pick ? "on" : ""}`} aria-pressed={pick !== undefined} title="A click on a key of the ladder sounds it as a plain tone, and makes it the root" onClick={() => setPick(pick ? undefined : (k) => { void player.plainTone(hzOfKey(k), level).catch(sayError); set("set the root by ear", "root_key", k); })}>Root by the ladder</button>
-        <p className="num flex-1 pb-1.5 text-[12px] text-ink3" data-part="beating">{beats === undefined ? "" : beats < 0.05 ? "no beating beside the tone" : `beats ${beats.toFixed(beats < 10 ? 2 : 0)} times a second beside the tone`}</p>
+        <button
+          className={`button ${pick ? "on" : ""}`}
+          aria-pressed={pick !== undefined}
+          title="A click on a key of the ladder sounds it as a plain tone, and makes it the root"
+          onClick={() =>
+            setPick(
+              pick
+                ? undefined
+                : (k) => {
+                    void player.plainTone(hzOfKey(k), level).catch(sayError);
+                    set("set the root by ear", "root_key", k);
+                  },
+            )
+          }
+        >
+          Root by the ladder
+        </button>
+        <p className="num flex-1 pb-1.5 text-[12px] text-ink3" data-part="beating">
+          {beats === undefined
+            ? ""
+            : beats < 0.05
+              ? "no beating beside the tone"
+              : `beats ${beats.toFixed(beats < 10 ? 2 : 0)} times a second beside the tone`}
+        </p>
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
       <Tuning on={on} />
@@ -260,15 +415,38 @@ function Spectrograms({ on }: { on: OnBench }) {
   const same = (t: TakeView) => t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin;
   const others: { value: string; name: string; take?: TakeView }[] = [
     { value: "none", name: "alone" },
-    { value: "above", name: "beside the rung above", take: near((t) => same(t) && t.cell.key > take.cell.key, (t) => t.cell.key) },
-    { value: "below", name: "beside the rung below", take: near((t) => same(t) && t.cell.key < take.cell.key, (t) => -t.cell.key) },
-    { value: "layer", name: "beside another strength", take: near((t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer, (t) => Math.abs(t.cell.layer - take.cell.layer)) },
+    {
+      value: "above",
+      name: "beside the rung above",
+      take: near(
+        (t) => same(t) && t.cell.key > take.cell.key,
+        (t) => t.cell.key,
+      ),
+    },
+    {
+      value: "below",
+      name: "beside the rung below",
+      take: near(
+        (t) => same(t) && t.cell.key < take.cell.key,
+        (t) => -t.cell.key,
+      ),
+    },
+    {
+      value: "layer",
+      name: "beside another strength",
+      take: near(
+        (t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer,
+        (t) => Math.abs(t.cell.layer - take.cell.layer),
+      ),
+    },
   ].filter((o) => o.value === "none" || o.take);
   const other = others.find((o) => o.value === beside)?.take;
   return (
     <div className="flex h-[170px] gap-1 px-1 pb-1">
       <div className="flex min-w-0 flex-1 flex-col">
-        <div className="w-48 px-2 pb-1"><Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} /></div>
+        <div className="w-48 px-2 pb-1">
+          <Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} />
+        </div>
         <div className="flex min-h-0 flex-1 gap-1">{[take, other].map((t) => t && <Spectrogram key={t.id} take={t} />)}</div>
       </div>
     </div>
@@ -311,12 +489,17 @@ function Spectrogram({ take }: { take: TakeView }) {
       ctx.textBaseline = "middle";
       ctx.fillStyle = colours.ink3;
       const nyquist = take.rate_hz / 2;
-      for (const hz of [100, 1000, 10000]) ctx.fillText(hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`, 4, height * (1 - Math.log(hz / 40) / Math.log(nyquist / 40)));
+      for (const hz of [100, 1000, 10000])
+        ctx.fillText(hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`, 4, height * (1 - Math.log(hz / 40) / Math.log(nyquist / 40)));
       ctx.fillText(`${keyName(take.cell.key)} ${(take.frames / take.rate_hz).toFixed(1)} s`, width - 76, height - 8);
     },
     [picture, take],
   );
-  return <div className="relative min-w-0 flex-1"><Canvas draw={draw} role="img" aria-label={`Spectrogram of ${keyName(take.cell.key)}`} /></div>;
+  return (
+    <div className="relative min-w-0 flex-1">
+      <Canvas draw={draw} role="img" aria-label={`Spectrogram of ${keyName(take.cell.key)}`} />
+    </div>
+  );
 }
 
 type Rule = Schemas["TuningRule"];
@@ -331,14 +514,33 @@ function Tuning({ on }: { on: OnBench }) {
   const { takes, view } = on;
   const [rule, setRule] = useState<Rule>("own_curve");
   const apply = async () => {
-    const proposed = answer(await api.POST("/api/instruments/{id}/even", { params: { path: { id: view.id } }, body: { even: { tuning: { rule } }, takes: takes.map((t) => t.id) } }));
-    await change(view.id, `tune ${proposed.length} takes ${RULES.find((r) => r.value === rule)!.name}`, proposed.map(({ take, value }) => ({ take, fact: "tune_cents" as const, value: rule === "equal" ? undefined : value })));
+    const proposed = answer(
+      await api.POST("/api/instruments/{id}/even", {
+        params: { path: { id: view.id } },
+        body: { even: { tuning: { rule } }, takes: takes.map((t) => t.id) },
+      }),
+    );
+    await change(
+      view.id,
+      `tune ${proposed.length} takes ${RULES.find((r) => r.value === rule)!.name}`,
+      proposed.map(({ take, value }) => ({ take, fact: "tune_cents" as const, value: rule === "equal" ? undefined : value })),
+    );
   };
   return (
     <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="Tuning of all chosen">
-      <div className="w-52"><Choice label="Tuning of all chosen" value={rule} onChange={setRule} options={RULES} /></div>
-      <button className="button" onClick={() => void apply().catch(sayError)}>Tune {takes.length} {takes.length === 1 ? "take" : "takes"}</button>
-      <p className="min-w-0 flex-1 pb-1 text-ink3">{rule === "own_curve" ? "Single faults are taken out; what is sharp or flat throughout stays." : rule === "equal" ? "Every take is corrected to its key." : "Every take sounds as it was recorded."}</p>
+      <div className="w-52">
+        <Choice label="Tuning of all chosen" value={rule} onChange={setRule} options={RULES} />
+      </div>
+      <button className="button" onClick={() => void apply().catch(sayError)}>
+        Tune {takes.length} {takes.length === 1 ? "take" : "takes"}
+      </button>
+      <p className="min-w-0 flex-1 pb-1 text-ink3">
+        {rule === "own_curve"
+          ? "Single faults are taken out; what is sharp or flat throughout stays."
+          : rule === "equal"
+            ? "Every take is corrected to its key."
+            : "Every take sounds as it was recorded."}
+      </p>
     </section>
   );
 }

@@ -4,7 +4,13 @@ import { type BoardCell, holdAt } from "../model/cells";
 import type { Box, Plot } from "../parts/Board";
 import { MONO, type Surface } from "../parts/canvas";
 
-export function paintPlan({ ctx, colours }: Surface, plan: Plan, figures: Schemas["PassFigures"][] | undefined, cell: BoardCell, box: Box): void {
+export function paintPlan(
+  { ctx, colours }: Surface,
+  plan: Plan,
+  figures: Schemas["PassFigures"][] | undefined,
+  cell: BoardCell,
+  box: Box,
+): void {
   const pass = plan.passes[cell.cell.pass];
   const layer = pass?.layers[cell.cell.layer];
   if (!pass || !layer) return;

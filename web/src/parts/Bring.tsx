@@ -1,0 +1,34 @@
+// A button that asks for files of this computer.
+import { ACCEPT } from "../state/sending";
+
+interface Props {
+  name: string;
+  title?: string;
+  /** The one that is meant. */
+  main?: boolean;
+  /** A whole folder. */
+  folder?: boolean;
+  /** One file alone. */
+  one?: boolean;
+  part?: string;
+  onFiles: (files: File[]) => void;
+}
+
+export function Bring({ name, title, main, folder, one, part, onFiles }: Props) {
+  return (
+    <label className={`button cursor-pointer ${main ? "act" : ""}`} title={title}>
+      {name}
+      <input
+        type="file"
+        className="sr-only"
+        data-part={part}
+        multiple={!one}
+        accept={folder ? undefined : ACCEPT}
+        ref={(input) => {
+          if (folder) input?.setAttribute("webkitdirectory", "");
+        }}
+        onChange={(event) => onFiles([...(event.target.files ?? [])])}
+      />
+    </label>
+  );
+}
