@@ -39,6 +39,7 @@ fn not_read(what: &str) -> FormatError {
 fn why(error: &Error, head: &[u8]) -> FormatError {
     match (error, in_another_code(head)) {
         (Error::Unsupported(_), Some(what)) => not_read(what),
+        (Error::Unsupported(_), None) => not_read("of no kind that is known here"),
         (Error::IoError(_), _) => unreadable("it ends before any sound begins"),
         (error, _) => unreadable(&error.to_string()),
     }

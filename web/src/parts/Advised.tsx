@@ -12,7 +12,7 @@ export function Advised({ view }: { view: InstrumentView }) {
     const take = () =>
       void change(view.id, "take the advice", [{ fact: "plan", value: { ...plan, kind: one.kind ?? plan.kind, passes } }]).catch(sayError);
     return (
-      <p key={one.pass} className="card flex shrink-0 items-center gap-3 border-chosen-line bg-chosen p-3" data-part="advice">
+      <p key={one.pass} className="card flex shrink-0 items-center gap-3 !border-chosen-line !bg-chosen p-3" data-part="advice">
         <span className="flex-1">{one.because}</span>
         <button className="button" onClick={take}>
           {kind ? `${kind}, hold` : "Hold"} {seconds.show(one.hold_ms / 1000)}, tail {seconds.show(one.tail_ms / 1000)}
