@@ -40,6 +40,31 @@ async fn the_chimes_are_recorded_hands_free() -> anyhow::Result<()> {
         .await?;
     tokio::time::sleep(std::time::Duration::from_secs(2)).await;
     browser.picture("by-hand").await?;
+    // Before the next one the bar is tuned: it is struck, the needle moves, and nothing is kept.
+    let needle = "document.querySelector('[data-part=needle]')";
+    browser.click("button", "Tune it first").await?;
+    browser
+        .until(
+            "a needle that moves",
+            &format!("return {needle}.dataset.sounds === 'true' && / ct$/.test({needle}.querySelector('[role=meter]').getAttribute('aria-valuetext'))"),
+        )
+        .await?;
+    let kept = ladder.get("/api/instruments/1")?["takes"]
+        .as_array()
+        .map_or(0, Vec::len);
+    browser.picture("needle").await?;
+    tokio::time::sleep(std::time::Duration::from_secs(4)).await;
+    let now = ladder.get("/api/instruments/1")?["takes"]
+        .as_array()
+        .map_or(0, Vec::len);
+    assert_eq!(now, kept);
+    browser.click("button", "Record it").await?;
+    browser
+        .until(
+            "another take",
+            "return ['recording', 'deciding'].includes(document.querySelector('[data-part=prompt]').dataset.state)",
+        )
+        .await?;
     browser.click("button", "Stop").await?;
     browser.pick("Speed of the simulated rig", "as fast").await?;
     browser.click("button", "Go on with the").await?;

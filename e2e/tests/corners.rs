@@ -89,6 +89,63 @@ async fn rungs_thresholds_turns_mics_controllers_and_programs_are_planned_on_the
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_chord_is_written_or_played_in_and_struck_at_every_rung() -> anyhow::Result<()> {
+    let ladder = Ladder::start(false).await?;
+    let browser = Browser::open().await?;
+    browser.driver.goto(&format!("{}/new", ladder.address)).await?;
+    browser.fill("Lowest rung", "C3").await?;
+    browser.fill("Highest rung", "C4").await?;
+    browser.pick("Distance between", "an octave").await?;
+    browser.fill("Held for", "1 s").await?;
+    browser.fill("Strengths", "1").await?;
+    browser.fill("Round robins", "1").await?;
+    let chord = "Chord at every rung; none for one note";
+    let shows = |text: &str| {
+        format!("return document.querySelector('[data-part=chord]').textContent.includes('{text}')")
+    };
+    browser.write(chord, "C E loud").await?;
+    browser
+        .until(
+            "a sentence",
+            "return document.querySelector('[data-part=toast]')?.textContent.includes('is no chord that is known here') ?? false",
+        )
+        .await?;
+    browser.write(chord, "C E G").await?;
+    browser.until("a major chord", &shows("C3 E3 G3")).await?;
+    // Played in on the letter keys: A, C, E and G.
+    browser.click("button", "Play it in").await?;
+    let keys = browser.driver.action_chain();
+    keys.key_down('n')
+        .key_down('q')
+        .key_down('e')
+        .key_down('t')
+        .key_up('n')
+        .key_up('q')
+        .key_up('e')
+        .key_up('t')
+        .perform()
+        .await?;
+    browser.until("a seventh chord", &shows("C3 D♯3 G3 A♯3")).await?;
+    browser.click("button", "Make it and go on to Record").await?;
+    browser.pick("Speed of the simulated rig", "as fast").await?;
+    browser.click("button", "Start recording").await?;
+    let view = ladder
+        .wait_for("/api/instruments/1", |view| {
+            takes(view).len() == 2 && all_measured(view)
+        })
+        .await?;
+    assert_eq!(view["plan"]["passes"][0]["chord"], json!([3, 7, 10]));
+    for take in takes(&view) {
+        assert_eq!(take["treatment"]["root_key"], take["cell"]["key"], "{take}");
+        assert_eq!(take["treatment"]["recording_cents"], 0.0, "{take}");
+    }
+    browser.click("nav a", "Tune").await?;
+    browser.named("button[disabled]", "No pitch of its own").await?;
+    browser.close().await?;
+    ladder.end().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_shelf_is_sifted_by_kind_tag_and_words() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
     for (name, kind, tags) in [

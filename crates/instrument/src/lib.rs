@@ -4,6 +4,7 @@
 //! it ([`Suggestion`]), and what the user said ([`Correction`], sparse). A [`Treatment`] is the second with the third laid over it.
 
 mod change;
+mod chord;
 mod cost;
 mod evenness;
 mod file_names;
@@ -20,6 +21,7 @@ mod taking_in;
 mod treatment;
 
 pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
+pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,

@@ -225,6 +225,7 @@ pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
             hold_high_ms: None,
             tail_ms: habit.tail_ms,
             controller: None,
+            chord: Vec::new(),
         }],
     };
     let abouts = ["rungs", "layers", "round_robins", "hold", "tail"];

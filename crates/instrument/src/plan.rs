@@ -128,9 +128,20 @@ pub struct Pass {
     /// Held at its value while the pass is recorded.
     #[serde(default)]
     pub controller: Option<Controller>,
+    /// Struck together with each rung, over MIDI: in semitones from it, rising, 0 left out. A chord has no pitch of its own: its root is the rung.
+    #[serde(default)]
+    pub chord: Vec<i8>,
 }
 
 impl Pass {
+    /// The keys that are struck at a rung, from low to high.
+    pub fn keys_at(&self, rung: u8) -> Vec<u8> {
+        let with = self.chord.iter().filter_map(|by| rung.checked_add_signed(*by));
+        let mut keys: Vec<u8> = with.chain([rung]).filter(|key| *key <= 127).collect();
+        keys.sort_unstable();
+        keys
+    }
+
     /// How often a layer is recorded.
     pub fn round_robins_of(&self, layer: &Layer) -> u32 {
         layer.round_robins.unwrap_or(self.round_robins)
@@ -197,6 +208,9 @@ pub struct PlanError(pub String);
 
 /// Mics at once, at most.
 const MOST_MICS: usize = 8;
+/// Notes of a chord, its rung among them, and how many semitones they lie from it, at most.
+const MOST_IN_CHORD: usize = 10;
+const WIDEST_CHORD: u8 = 48;
 
 impl Plan {
     /// Channels of a recording: those of all its mics.
@@ -220,6 +234,13 @@ impl Plan {
             }
         }
         cells
+    }
+
+    /// Whether what is recorded for a cell is a chord.
+    pub fn strikes_chord(&self, cell: Cell) -> bool {
+        self.passes
+            .get(usize::from(cell.pass))
+            .is_some_and(|pass| !pass.chord.is_empty())
     }
 
     /// Checks that the plan can be recorded; the error is a sentence for its maker.
@@ -249,6 +270,17 @@ impl Plan {
             }
             if pass.rungs.iter().any(|&key| key > 127) {
                 return wrong("Keys run from 0 to 127.");
+            }
+            let chord = &pass.chord;
+            if chord.len() >= MOST_IN_CHORD
+                || chord.contains(&0)
+                || chord.windows(2).any(|pair| pair[0] >= pair[1])
+                || chord.iter().any(|by| by.unsigned_abs() > WIDEST_CHORD)
+            {
+                return wrong("A chord has up to 10 notes, each once, within four octaves of its rung.");
+            }
+            if pass.rungs.iter().any(|&rung| pass.keys_at(rung).len() <= chord.len()) {
+                return wrong("At some rungs the chord would reach beyond the keys, which run from 0 to 127.");
             }
             if pass.layers.is_empty() || pass.layers.len() > 127 {
                 return wrong("A pass needs 1 to 127 layers.");
@@ -323,6 +355,7 @@ pub(crate) mod tests {
                 hold_high_ms: None,
                 tail_ms: 3_000,
                 controller: None,
+                chord: Vec::new(),
             }],
         }
     }

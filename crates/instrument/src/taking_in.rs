@@ -235,6 +235,7 @@ pub fn plan_with(
                 hold_high_ms: None,
                 tail_ms: 3_000,
                 controller: None,
+                chord: Vec::new(),
             });
             plan.passes.len() - 1
         });

@@ -1,6 +1,6 @@
 //! What is done to a take without altering it: suggested by measurement, corrected by hand.
 
-use crate::{Inside, Kind};
+use crate::{Cell, Inside, Kind, Plan};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
 use signal::{Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, Pitch, Places, PlayedLoop};
@@ -169,6 +169,16 @@ pub struct Correction {
     )]
     #[schema(value_type = Option<TakeLoop>)]
     pub looped: Option<Option<TakeLoop>>,
+}
+
+impl Correction {
+    /// The same, of a take that was made for a cell of a plan: a chord has no pitch of its own.
+    pub fn made_for(self, plan: &Plan, cell: Cell) -> Self {
+        Self {
+            no_pitch: self.no_pitch || plan.strikes_chord(cell),
+            ..self
+        }
+    }
 }
 
 /// `null` is "no loop", an absent field is "automatic".

@@ -290,7 +290,7 @@ fn see(whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         .iter()
         .map(|take| {
             let measurement = measured.get(&take.id).map(|(facts, _)| facts);
-            let correction = Correction::of(take.id, &facts);
+            let correction = Correction::of(take.id, &facts).made_for(&plan, take.cell);
             let suggestion = measured.get(&take.id).map(|(_, suggestion)| suggestion.clone());
             let treatment = suggestion
                 .as_ref()

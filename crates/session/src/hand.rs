@@ -1,6 +1,7 @@
 //! By hand: one prompted note after another, judged the moment it ends.
 
-use crate::lead::{Action, CellJob, Lead, Order, Progress, RunState};
+use crate::lead::{Action, CellJob, Lead, Needle, Order, Progress, RunState};
+use crate::needle::Ear;
 use crate::silence::check_silence;
 use crate::verdict::{Wanted, judge};
 use crate::windows::Windows;
@@ -55,6 +56,8 @@ const LONGEST_CHECK_MS: f64 = 12_000.0;
 const CHECKED_MS: f64 = 800.0;
 /// What varies by more than this is not silence.
 const STEADY_DB: f64 = 6.0;
+/// While an instrument is tuned, a simulated player strikes again after so many quiet windows.
+const STRIKES_AGAIN_AFTER: u32 = 75;
 /// A room that is quieter than its floor by this for so many windows has another floor.
 const LOWER_DB: f64 = 6.0;
 const LOWER_WINDOWS: u32 = 15;
@@ -89,6 +92,10 @@ enum Phase {
         early: bool,
     },
     Deciding,
+    /// What is struck is heard, and no take; a simulated player strikes again after a while.
+    Tuning {
+        quiet: u32,
+    },
     /// The sound check hears the loudest note.
     Checking {
         struck: u64,
@@ -117,6 +124,7 @@ pub struct HandSession {
     peaks: BTreeMap<u16, Vec<f64>>,
     check_only: bool,
     loudest: f32,
+    ear: Ear,
 }
 
 impl HandSession {
@@ -128,6 +136,7 @@ impl HandSession {
             peaks.entry(*layer).or_default().push(*peak);
         }
         Self {
+            ear: Ear::new(settings.rate_hz, settings.channels),
             settings,
             jobs,
             at: 0,
@@ -191,6 +200,7 @@ impl HandSession {
     /// The next cell is asked for, once it is quiet; or the run ends.
     fn go_on(&mut self) -> Vec<Action> {
         self.tries = 0;
+        self.ear.forget();
         if self.at < self.jobs.len() {
             self.settle();
             return Vec::new();
@@ -226,8 +236,11 @@ impl HandSession {
         } else {
             0
         };
-        if self.lower >= LOWER_WINDOWS && matches!(self.phase, Phase::Settling { .. } | Phase::Waiting { .. })
-        {
+        let listens = matches!(
+            self.phase,
+            Phase::Settling { .. } | Phase::Waiting { .. } | Phase::Tuning { .. }
+        );
+        if self.lower >= LOWER_WINDOWS && listens {
             self.lower = 0;
             self.floor = rms.max(db_to_amplitude(FLOOR_ASSUMED_DBFS));
             if let Some(check) = &mut self.check {
@@ -262,7 +275,7 @@ impl HandSession {
                 }
                 self.phase = Phase::Waiting { asked_at: self.frame };
                 self.asked += 1;
-                let job = self.jobs[self.at];
+                let job = &self.jobs[self.at];
                 vec![Action::Ask {
                     cell: job.cell,
                     velocity: job.velocity,
@@ -313,12 +326,26 @@ impl HandSession {
                     quiet,
                     early,
                 };
-                let job = self.jobs[self.at];
+                let job = &self.jobs[self.at];
                 let longest = self.ms(f64::from(job.hold_ms + job.tail_ms));
                 if quiet < QUIET_WINDOWS && self.frame - struck < longest {
                     return Vec::new();
                 }
                 self.end_take(early)
+            }
+            Phase::Tuning { quiet } => {
+                let quiet = if is_quiet { quiet + 1 } else { 0 };
+                let again = quiet >= STRIKES_AGAIN_AFTER && !self.paused;
+                self.phase = Phase::Tuning {
+                    quiet: if again { 0 } else { quiet },
+                };
+                let job = &self.jobs[self.at];
+                let ask = Action::Ask {
+                    cell: job.cell,
+                    velocity: job.velocity,
+                    after_ms: 0,
+                };
+                again.then_some(ask).into_iter().collect()
             }
             Phase::Checking { struck } if self.frame - struck >= self.ms(CHECKED_MS) => self.end_check(),
             _ => Vec::new(),
@@ -326,7 +353,7 @@ impl HandSession {
     }
 
     fn end_take(&mut self, early: bool) -> Vec<Action> {
-        let job = self.jobs[self.at];
+        let job = self.jobs[self.at].clone();
         let samples: Vec<f32> = self.kept.drain(..).collect();
         let take = self.windows.planar(&samples);
         let wanted = Wanted {
@@ -370,6 +397,16 @@ impl HandSession {
         actions
     }
 
+    /// While a note is asked for.
+    fn needle(&mut self) -> Option<Needle> {
+        let asked = self.jobs.get(self.at)?.cell.key;
+        let asks = matches!(
+            self.phase,
+            Phase::Settling { .. } | Phase::Waiting { .. } | Phase::Sounding { .. } | Phase::Tuning { .. }
+        );
+        asks.then(|| self.ear.needle(asked)).flatten()
+    }
+
     fn let_go(&self) -> Vec<Action> {
         match self.phase {
             Phase::Sounding { .. } => vec![Action::Abandon {
@@ -402,6 +439,14 @@ impl Lead for HandSession {
                 let most = most as usize * self.settings.channels;
                 self.kept.drain(..self.kept.len().saturating_sub(most));
             }
+            let listens = matches!(
+                self.phase,
+                Phase::Waiting { .. } | Phase::Sounding { .. } | Phase::Tuning { .. }
+            );
+            if listens && self.settings.pitched && !self.check_only {
+                let stands_out = heard.rms >= self.floor * db_to_amplitude(STRIKE_DB);
+                self.ear.hear(&heard.samples, stands_out);
+            }
             actions.extend(self.window_done(heard.rms));
         }
         actions
@@ -430,6 +475,19 @@ impl Lead for HandSession {
                 return actions;
             }
             Order::Keep => {}
+            Order::Tune => {
+                let actions = self.let_go();
+                self.ear.forget();
+                self.phase = Phase::Tuning {
+                    quiet: STRIKES_AGAIN_AFTER,
+                };
+                return actions;
+            }
+            Order::Record if matches!(self.phase, Phase::Tuning { .. }) => {
+                self.tries = 0;
+                self.settle();
+            }
+            Order::Record => {}
             Order::Again => {
                 let actions = self.let_go();
                 self.tries = 0;
@@ -465,6 +523,7 @@ impl Lead for HandSession {
     fn left_late(&mut self, _: u64) {}
 
     fn progress(&mut self) -> Progress {
+        let needle = self.needle();
         let job = self.jobs.get(self.at);
         let longest = job.map_or(1, |job| self.ms(f64::from(job.hold_ms + job.tail_ms)));
         let (state, cell_share) = match self.phase {
@@ -476,6 +535,8 @@ impl Lead for HandSession {
                 let share = (self.frame - struck) as f64 / longest.max(1) as f64;
                 (RunState::Recording, share.min(1.0))
             }
+            Phase::Tuning { .. } if self.paused => (RunState::Paused, 0.0),
+            Phase::Tuning { .. } => (RunState::Tuning, 0.0),
             Phase::Deciding => (RunState::Deciding, 1.0),
             Phase::Checking { .. } => (RunState::Pulse, 0.5),
             Phase::Ended(state) => (state, 0.0),
@@ -500,6 +561,7 @@ impl Lead for HandSession {
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: self.verdict.clone(),
+            needle,
             hands_free: self.settings.hands_free,
             asked: self.asked,
             frames: self.frame,
@@ -540,6 +602,7 @@ mod tests {
                     layer,
                     round_robin: 0,
                 },
+                keys: vec![key],
                 velocity,
                 hold_ms: 5_000,
                 tail_ms: 10_000,
@@ -717,6 +780,40 @@ mod tests {
         let keys: Vec<u8> = takes.iter().map(|(cell, ..)| cell.key).collect();
         // 60, again 60, kept; 62 decided by going back to 60; then 60, 62, 64.
         assert_eq!(keys, [60, 60, 62, 60, 62, 64]);
+    }
+
+    #[test]
+    fn what_is_struck_while_tuning_moves_the_needle_and_is_no_take() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut session = session(&[67, 72], &[100], true);
+        let (mut needles, mut tuned, mut blocks) = (Vec::new(), false, 0);
+        let takes = run(&mut session, &mut rig, |session| {
+            let progress = session.progress();
+            if progress.state == RunState::Waiting && !tuned {
+                tuned = true;
+                return session.order(Order::Tune);
+            }
+            if progress.state == RunState::Tuning {
+                needles.extend(progress.needle.filter(|needle| needle.sounds));
+                blocks += 1;
+                if blocks == 700 {
+                    return session.order(Order::Record);
+                }
+            }
+            Vec::new()
+        });
+        assert_eq!(
+            takes.iter().map(|(cell, ..)| cell.key).collect::<Vec<u8>>(),
+            [67, 72]
+        );
+        assert!(needles.len() > 100, "{}", needles.len());
+        // The needle shows what the take of the same bar is found to be.
+        let cents = takes[0].2.cents.unwrap();
+        let mut shown: Vec<f64> = needles.iter().map(|needle| needle.cents).collect();
+        shown.sort_by(f64::total_cmp);
+        let middle = shown[shown.len() / 2];
+        assert!((middle - cents).abs() < 2.0, "{middle} for {cents}");
+        assert!(needles.iter().all(|needle| needle.key == 67), "{needles:?}");
     }
 
     #[test]

@@ -6,10 +6,12 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// One cell to record.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct CellJob {
     /// Which.
     pub cell: Cell,
+    /// The keys that go down, over MIDI: the cell's, or those of a chord.
+    pub keys: Vec<u8>,
     /// Strike.
     pub velocity: u8,
     /// How long the key is down.
@@ -105,6 +107,10 @@ pub enum Order {
     HandsFree,
     /// By hand: wait to be told.
     HandsOn,
+    /// By hand: what is struck from now on is heard and shown, and no take, so that the instrument can be retuned.
+    Tune,
+    /// By hand: what is struck is a take again.
+    Record,
 }
 
 /// What a recording is doing.
@@ -119,6 +125,8 @@ pub enum RunState {
     Settling,
     /// By hand: waiting for the strike.
     Waiting,
+    /// By hand: listening to what is struck, without a take of it.
+    Tuning,
     /// Recording a cell, or a long take.
     Recording,
     /// By hand: a take ended, and the user decides.
@@ -129,6 +137,17 @@ pub enum RunState {
     Finished,
     /// Ended by the user.
     Stopped,
+}
+
+/// A note that sounds, or the last one that did.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Needle {
+    /// The key nearest to it.
+    pub key: u8,
+    /// How far it lies above the key that is asked for.
+    pub cents: f64,
+    /// Whether it sounds now.
+    pub sounds: bool,
 }
 
 /// How far a recording is.
@@ -152,6 +171,8 @@ pub struct Progress {
     pub peak_dbfs: f64,
     /// By hand: what was heard in the last take.
     pub verdict: Option<Verdict>,
+    /// By hand: what is struck, against what is asked for.
+    pub needle: Option<Needle>,
     /// By hand: whether good takes go on by themselves.
     pub hands_free: bool,
     /// By hand: how often a note was asked for so far.

@@ -8,6 +8,7 @@ mod hand;
 mod intake;
 mod lead;
 mod long;
+mod needle;
 mod run;
 mod silence;
 mod through;
@@ -16,7 +17,7 @@ mod windows;
 
 pub use hand::{HandSession, HandSettings};
 pub use intake::{Intake, Outbox};
-pub use lead::{Action, CellJob, Lead, Order, Progress, RunState};
+pub use lead::{Action, CellJob, Lead, Needle, Order, Progress, RunState};
 pub use long::{LongSession, NO_CELL};
 pub use run::{Session, SessionSettings};
 pub use silence::check_silence;

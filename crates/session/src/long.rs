@@ -97,6 +97,7 @@ impl Lead for LongSession {
             check: None,
             peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
             verdict: None,
+            needle: None,
             hands_free: true,
             asked: 0,
             frames: self.frame,

@@ -115,7 +115,7 @@ impl Session {
         match (&self.phase, self.jobs.front()) {
             (Phase::Cell { .. }, Some(job)) => {
                 vec![
-                    self.note_off(job.cell.key, self.frame),
+                    self.notes_off(&job.keys, self.frame),
                     Action::Abandon { cell: job.cell },
                 ]
             }
@@ -230,7 +230,7 @@ impl Session {
     }
 
     fn begin_pulse(&mut self) -> Vec<Action> {
-        let Some(job) = self.jobs.front().copied() else {
+        let Some(job) = self.jobs.front() else {
             self.phase = Phase::Ended(RunState::Finished);
             return vec![Action::Finished];
         };
@@ -261,7 +261,7 @@ impl Session {
                 at_frame,
                 bytes: vec![0x90 | channel, key, 127],
             },
-            self.note_off(key, at_frame + self.ms(PULSE_HOLD_MS)),
+            self.notes_off(&[key], at_frame + self.ms(PULSE_HOLD_MS)),
         ]
     }
 
@@ -275,7 +275,7 @@ impl Session {
     }
 
     fn begin_cell(&mut self) -> Vec<Action> {
-        let Some(job) = self.jobs.front().copied() else {
+        let Some(job) = self.jobs.front().cloned() else {
             return Vec::new();
         };
         if self.done == 0 {
@@ -318,9 +318,13 @@ impl Session {
             },
             Action::Midi {
                 at_frame,
-                bytes: vec![0x90 | channel, job.cell.key, job.velocity],
+                bytes: job
+                    .keys
+                    .iter()
+                    .flat_map(|key| [0x90 | channel, *key, job.velocity])
+                    .collect(),
             },
-            self.note_off(job.cell.key, key_up),
+            self.notes_off(&job.keys, key_up),
         ]);
         actions
     }
@@ -348,10 +352,11 @@ impl Session {
         vec![Action::Finished]
     }
 
-    fn note_off(&self, key: u8, at_frame: u64) -> Action {
+    fn notes_off(&self, keys: &[u8], at_frame: u64) -> Action {
+        let status = 0x80 | (self.settings.midi_channel & 0x0F);
         Action::Midi {
             at_frame,
-            bytes: vec![0x80 | (self.settings.midi_channel & 0x0F), key, 64],
+            bytes: keys.iter().flat_map(|key| [status, *key, 64]).collect(),
         }
     }
 
@@ -377,7 +382,13 @@ impl Lead for Session {
             Order::Skip => return self.skip(),
             Order::Stop => return self.stop(),
             // Nobody plays: nothing to keep or to ask for again.
-            Order::Keep | Order::Again | Order::Back | Order::HandsFree | Order::HandsOn => {}
+            Order::Keep
+            | Order::Again
+            | Order::Back
+            | Order::HandsFree
+            | Order::HandsOn
+            | Order::Tune
+            | Order::Record => {}
         }
         Vec::new()
     }
@@ -429,6 +440,7 @@ impl Lead for Session {
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: None,
+            needle: None,
             hands_free: true,
             asked: 0,
             frames: self.frame,
@@ -453,6 +465,7 @@ mod tests {
         keys.iter()
             .map(|&key| CellJob {
                 cell: cell(key),
+                keys: vec![key],
                 velocity: 100,
                 hold_ms: 1_000,
                 tail_ms: 3_000,
@@ -552,6 +565,60 @@ mod tests {
             let after_ms = (first as f64 - on as f64) / 48.0;
             assert!((after_ms - 1_007.0).abs() < 4.5, "{after_ms}");
             assert!((0.1..0.6).contains(&((end - first) as f64 / 48_000.0)));
+        }
+    }
+
+    #[test]
+    fn a_chord_goes_down_and_comes_up_together() {
+        let mut rig = Rig::new(Model::NightFerry, 48_000, RigSettings::default());
+        let mut jobs = jobs(&[48]);
+        jobs[0].keys = vec![43, 48, 52];
+        let mut session = Session::new(session(&[]).settings, jobs);
+        let mut sent: Vec<Vec<u8>> = Vec::new();
+        let mut take: Vec<f32> = Vec::new();
+        let mut first = None;
+        for _ in 0..1_000 {
+            let block = rig.render(512);
+            if first.is_some_and(|first| block.first_frame >= first) {
+                take.extend(block.samples.iter().step_by(2));
+            }
+            let actions = session.audio(&block.samples);
+            for action in &actions {
+                if let Action::Midi { at_frame, bytes } = action {
+                    rig.schedule(*at_frame, bytes);
+                    sent.push(bytes.clone());
+                }
+                if let Action::Begin { first_frame, .. } = action {
+                    first = Some(*first_frame);
+                }
+            }
+            if actions.contains(&Action::Finished) {
+                break;
+            }
+        }
+        // After the bank, the program and the pulse of the sound check.
+        let struck = [[0x90, 43, 100], [0x90, 48, 100], [0x90, 52, 100]].concat();
+        let let_go = [[0x80, 43, 64], [0x80, 48, 64], [0x80, 52, 64]].concat();
+        assert_eq!(sent[sent.len() - 2..], [struck, let_go]);
+        // All three of its fundamentals are in the take, and none of a key between.
+        let level = |key: u8| {
+            let hz = signal::hz_of_key(f64::from(key));
+            let (mut re, mut im) = (0.0, 0.0);
+            for (n, x) in take[12_000..43_200].iter().enumerate() {
+                let phase = std::f64::consts::TAU * hz * n as f64 / 48_000.0;
+                let window = (std::f64::consts::PI * n as f64 / 31_200.0).sin().powi(2);
+                re += f64::from(*x) * window * phase.cos();
+                im += f64::from(*x) * window * phase.sin();
+            }
+            signal::amplitude_to_db(re.hypot(im) / 15_600.0 * 2.0)
+        };
+        for key in [43, 48, 52] {
+            assert!(
+                level(key) > level(45) + 15.0,
+                "{key}: {} and {}",
+                level(key),
+                level(45)
+            );
         }
     }
 

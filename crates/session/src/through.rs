@@ -265,6 +265,7 @@ impl Lead for ThroughSession {
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
             verdict: None,
+            needle: None,
             hands_free: true,
             asked: 0,
             frames: self.frame,

@@ -200,7 +200,7 @@ impl Store {
             cell: row.cell,
             part: row.part(),
             kind: plan.kind,
-            said: Correction::of(id, &said),
+            said: Correction::of(id, &said).made_for(&plan, row.cell),
             origin: row.origin,
         }))
     }

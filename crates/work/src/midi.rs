@@ -40,7 +40,7 @@ impl PlanNote {
     }
 }
 
-/// The notes, one a cell, one after another, each given its hold and its longest tail.
+/// The notes, one a cell, a chord by its rung, one after another, each given its hold and its longest tail.
 pub fn plan_notes(plan: &Plan) -> Vec<PlanNote> {
     let mut at = LEAD_MS;
     plan.cells()
@@ -62,7 +62,7 @@ pub fn plan_notes(plan: &Plan) -> Vec<PlanNote> {
         .collect()
 }
 
-/// The plan as a file of format 0 (Standard MIDI File 1.0): program, controllers, and one note a cell.
+/// The plan as a file of format 0 (Standard MIDI File 1.0): program, controllers, and one note, or one chord, a cell.
 pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
     let channel = u4::from(plan.source.channel.saturating_sub(1) & 15);
     let midi = |message| TrackEventKind::Midi { channel, message };
@@ -83,7 +83,6 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
     let mut pass = None;
     let mut holding: Option<instrument::Controller> = None;
     for note in plan_notes(plan) {
-        let key = u7::from(note.cell.key & 127);
         if pass != Some(note.cell.pass) {
             pass = Some(note.cell.pass);
             let held = plan
@@ -97,10 +96,19 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
             events.extend(held.map(|c| (at, controller(c.number, c.value))));
             holding = held;
         }
+        let keys: Vec<u7> = plan
+            .passes
+            .get(usize::from(note.cell.pass))
+            .map_or_else(Vec::new, |pass| pass.keys_at(note.cell.key))
+            .into_iter()
+            .map(|key| u7::from(key & 127))
+            .collect();
         let vel = u7::from(note.velocity & 127);
-        events.push((note.on_ms, midi(MidiMessage::NoteOn { key, vel })));
+        let on = keys.iter().map(|&key| (note.on_ms, midi(MidiMessage::NoteOn { key, vel })));
+        events.extend(on);
         let vel = u7::from(64);
-        events.push((note.off_ms, midi(MidiMessage::NoteOff { key, vel })));
+        let off = keys.iter().map(|&key| (note.off_ms, midi(MidiMessage::NoteOff { key, vel })));
+        events.extend(off);
     }
     let end = plan_notes(plan).last().map_or(0, |note| note.end_ms);
     events.push((end, TrackEventKind::Meta(MetaMessage::EndOfTrack)));

@@ -96,6 +96,11 @@ export function duration(totalSeconds: number): string {
   return `${Math.floor(whole / 60)} min ${String(whole % 60).padStart(2, "0")} s`;
 }
 
+/** To a tenth, with its sign: for what is retuned while it sounds. */
+export function centsFine(value: number): string {
+  return `${value > 0.05 ? "+" : ""}${signed(value, 1)} ct`;
+}
+
 export function megabytes(bytes: number): string {
   return bytes < 1e9 ? `${(bytes / 1e6).toFixed(bytes < 1e7 ? 1 : 0)} MB` : `${(bytes / 1e9).toFixed(2)} GB`;
 }

@@ -6,6 +6,7 @@ import { hzOfKey, keyName } from "../model/keys";
 import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { Needle } from "../parts/Needle";
 import { player } from "../sound/player";
 import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
@@ -36,6 +37,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   const order = (name: Order) => void tell(view.id, name).catch(sayError);
   const counted = useCount(going ? progress.asked : 0, reference === "none" ? 0 : REFERENCE_MS, Number(beats), beatMs);
   const deciding = going && progress.state === "deciding";
+  const tuning = going && progress.state === "tuning";
 
   // The reference sounds as soon as a note is asked for; what is heard meanwhile does not count.
   useEffect(() => {
@@ -76,7 +78,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
     });
     const keys = (event: KeyboardEvent) => {
       if (event.repeat || event.target instanceof HTMLInputElement || event.ctrlKey || event.metaKey || useView.getState().playKeys) return;
-      const act = ({ k: "keep", a: "again", s: "skip", b: "back" } as const)[event.key.toLowerCase() as "k"];
+      const act = ({ k: "keep", a: "again", s: "skip", b: "back", t: tuning ? "record" : "tune" } as const)[event.key.toLowerCase() as "k"];
       if (act) order(act);
     };
     window.addEventListener("keydown", keys);
@@ -84,13 +86,14 @@ export function ByHand({ view, progress, cells }: RecordProps) {
       stop();
       window.removeEventListener("keydown", keys);
     };
-  }, [going, foot, view.id]);
+  }, [going, tuning, foot, view.id]);
 
   const pass = progress?.cell ? view.plan.passes[progress.cell.pass] : undefined;
   const layer = progress?.cell ? pass?.layers[progress.cell.layer]?.name : undefined;
   const robins = progress?.cell && pass ? roundRobinsOf(pass, progress.cell.layer) : 1;
   const turns = progress?.cell && robins > 1 ? ` · ${progress.cell.round_robin + 1} of ${robins}` : "";
-  const verdict = progress?.verdict;
+  // While it is tuned, what was heard in the last take is of no use.
+  const verdict = tuning ? undefined : progress?.verdict;
   const good = verdict != null && verdict.findings.length === 0;
   return (
     <>
@@ -114,9 +117,11 @@ export function ByHand({ view, progress, cells }: RecordProps) {
                     ? (counted ?? (reference !== "none" ? "Listen, then play" : "Play"))
                     : progress.state === "recording"
                       ? "Let it ring"
-                      : progress.state === "deciding"
-                        ? "Keep it?"
-                        : "Paused"}
+                      : progress.state === "tuning"
+                        ? "Strike it and tune: nothing is kept"
+                        : progress.state === "deciding"
+                          ? "Keep it?"
+                          : "Paused"}
         </p>
         <p className="text-[112px] leading-none font-semibold tracking-tight">
           {going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}
@@ -124,6 +129,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
         <p className="text-[28px] leading-tight text-ink2">
           {going && progress.cell ? `${layer}${turns}` : `${missing} of ${cells.length} cells to record`}
         </p>
+        {going && progress.total > 0 && view.plan.kind !== "drum" && <Needle needle={progress.needle} />}
         <div className="my-2 w-full">
           <LevelMeter progress={progress} />
         </div>
@@ -160,6 +166,14 @@ export function ByHand({ view, progress, cells }: RecordProps) {
             </button>
             <button className="button" onClick={() => order("back")}>
               Back <kbd className="text-[11px] opacity-70">B</kbd>
+            </button>
+            <button
+              className={`button ${tuning ? "act" : ""}`}
+              aria-pressed={tuning}
+              title="What is struck meanwhile is heard and shown, and no take"
+              onClick={() => order(tuning ? "record" : "tune")}
+            >
+              {tuning ? "Record it" : "Tune it first"} <kbd className="text-[11px] opacity-70">T</kbd>
             </button>
             <div className="grow" />
             <button

@@ -9,6 +9,7 @@ import { Field } from "../parts/Field";
 import { Written } from "../parts/Written";
 import { costQuery, rigsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
+import { Chord } from "./PlanChord";
 import { Layers, layersOf } from "./PlanLayers";
 import { Passes } from "./PlanPasses";
 
@@ -140,6 +141,7 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
               </>
             )}
             <Times pass={pass} set={set} bound={bound} />
+            <Chord pass={pass} set={set} />
           </>,
           "hold",
           "tail",

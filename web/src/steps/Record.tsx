@@ -34,6 +34,7 @@ const SAYS: Record<Progress["state"], string> = {
   pulse: "Measuring the delay",
   settling: "Wait for silence",
   waiting: "Play",
+  tuning: "Being tuned",
   recording: "Recording",
   deciding: "Keep it?",
   paused: "Paused",

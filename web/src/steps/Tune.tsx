@@ -182,6 +182,7 @@ export function TuneBench({ on }: { on: OnBench }) {
       { take: take.id, fact: "recording_cents", value: Math.round(sharp * 100) / 100 },
     ]);
   };
+  const isChord = (view.plan.passes[take.cell.pass]?.chord ?? []).length > 0;
   return (
     <>
       <BenchHead
@@ -337,7 +338,8 @@ export function TuneBench({ on }: { on: OnBench }) {
           role="switch"
           aria-checked={take.correction.no_pitch ?? false}
           className={`button ${take.correction.no_pitch ? "on" : ""}`}
-          title="A chord, a noise: its root is what its maker says"
+          disabled={isChord}
+          title={isChord ? "It was struck as a chord: its root is its rung" : "A chord, a noise: its root is what its maker says"}
           onClick={() =>
             set(
               take.correction.no_pitch ? "take the pitch heard" : "say that there is no pitch",

@@ -4,6 +4,7 @@
 //! names take C4 as middle C here; whether that is the habit of the files is decided by what is heard ([`octave_habit`]).
 
 pub use notes::Spelling;
+pub(crate) use notes::pitch_class;
 use notes::{key_of, note_at};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet, HashMap};

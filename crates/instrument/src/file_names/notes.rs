@@ -218,6 +218,15 @@ fn octave_at(chars: &[char], at: usize) -> Option<(i32, usize)> {
     Some((octave, 1))
 }
 
+/// A note by itself, in letters, without an octave: semitones above C.
+pub(crate) fn pitch_class(name: &str) -> Option<u8> {
+    let mut chars: Vec<char> = name.chars().collect();
+    chars.first_mut()?.make_ascii_uppercase();
+    let note = note_at(&chars, 0, Spelling::Letters)?;
+    let alone = note.length == chars.len() && note.octave.is_none() && note.chord.is_none();
+    alone.then_some(note.steps.rem_euclid(12) as u8)
+}
+
 pub(super) fn key_of(steps: i32, octave: i32) -> Option<u8> {
     u8::try_from(steps + 12 * (octave + 1))
         .ok()

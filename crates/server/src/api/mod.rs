@@ -56,6 +56,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(planning::cost))
         .routes(routes!(planning::offer))
         .routes(routes!(planning::layers))
+        .routes(routes!(planning::chord))
         .routes(routes!(planning::midi_file))
         .routes(routes!(planning::patterns, planning::keep_pattern))
         .routes(routes!(planning::forget_pattern))

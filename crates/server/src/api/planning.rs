@@ -8,7 +8,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan};
+use instrument::{Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan, read_chord};
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 
@@ -92,6 +92,21 @@ pub(super) struct LayerWish {
 #[utoipa::path(get, path = "/api/plan/layers", params(LayerWish), responses((status = 200, body = Vec<Layer>)))]
 pub(super) async fn layers(Query(wish): Query<LayerWish>) -> Json<Vec<Layer>> {
     Json(even_layers(wish.count))
+}
+
+/// A chord, written.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct ChordWish {
+    /// Semitones from the rung (`0 4 7`), notes (`C E G`), or a name (`min7`).
+    text: String,
+}
+
+/// What is struck with a rung, in semitones from it.
+#[utoipa::path(get, path = "/api/plan/chord", params(ChordWish), responses((status = 200, body = Vec<i8>), (status = 422, body = Problem)))]
+pub(super) async fn chord(Query(wish): Query<ChordWish>) -> Result<Json<Vec<i8>>, Problem> {
+    let chord = read_chord(&wish.text).map_err(|error| Problem::refused(error.to_string()))?;
+    Ok(Json(chord))
 }
 
 /// The plan as a Standard MIDI File, one note a cell, for those who record elsewhere.

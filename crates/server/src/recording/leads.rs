@@ -32,6 +32,7 @@ pub(super) fn jobs_of(view: &InstrumentView, settings: &RunSettings) -> Vec<Cell
             let layer = pass.layers.get(usize::from(cell.layer))?;
             Some(CellJob {
                 cell,
+                keys: pass.keys_at(cell.key),
                 velocity: layer.strike_velocity,
                 hold_ms: pass.hold_ms_at(cell.key),
                 tail_ms: pass.tail_ms,

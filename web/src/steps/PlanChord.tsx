@@ -1,0 +1,91 @@
+// What is struck together at every rung: written, or played in on any keys.
+import { useEffect, useState } from "react";
+import { answer, api } from "../api/client";
+import { keyName } from "../model/keys";
+import { Written } from "../parts/Written";
+import { keyOfLetter, listenToMidi, player, useSound } from "../sound/player";
+import { sayError } from "../state/view";
+import type { Pass } from "./PlanForm";
+
+/** The rung is one of its notes. */
+const wholeOf = (chord: number[]): number[] => [...chord, 0].sort((a, b) => a - b);
+
+export function Chord({ pass, set }: { pass: Pass; set: (values: Partial<Pass>) => void }) {
+  const chord = pass.chord ?? [];
+  const [listens, setListens] = useState(false);
+  const written = chord.length > 0 ? wholeOf(chord).join(" ") : "";
+  const keep = (text: string) => {
+    void api
+      .GET("/api/plan/chord", { params: { query: { text } } })
+      .then((read) => set({ chord: answer(read) }))
+      .catch(sayError);
+    // Until it is understood, what was there stays.
+    return false;
+  };
+  usePlayedIn(listens, (keys) => {
+    setListens(false);
+    set({ chord: keys.slice(1).map((key) => key - keys[0]!) });
+  });
+  const lowest = pass.rungs[0] ?? 60;
+  return (
+    <div className="col-span-3 flex items-end gap-3" data-part="chord">
+      <Written
+        label="Chord at every rung; none for one note"
+        place="w-64"
+        className="num"
+        placeholder="0 4 7, C E G or min7"
+        value={written}
+        onKeep={keep}
+      />
+      <button
+        className={`button ${listens ? "on" : ""}`}
+        aria-pressed={listens}
+        title="Hold the keys of the chord together and let them go: the lowest stands for the rung"
+        onClick={() => {
+          setListens(!listens);
+          // Without a MIDI keyboard the ladder and the letter keys do.
+          if (!listens) void listenToMidi().catch(() => undefined);
+        }}
+      >
+        {listens ? "Hold its keys, then let go" : "Play it in"}
+      </button>
+      <span className="num pb-1 text-[12px] text-ink3">
+        {chord.length > 0 &&
+          wholeOf(chord)
+            .map((by) => keyName(lowest + by))
+            .join(" ")}
+      </span>
+    </div>
+  );
+}
+
+/** All keys that were held together, from low to high, once they are let go; the ladder's, the letters' and a MIDI keyboard's alike. */
+function usePlayedIn(listens: boolean, onPlayed: (keys: number[]) => void) {
+  const held = useSound((sound) => sound.held);
+  const [keys, setKeys] = useState<number[]>([]);
+  useEffect(() => {
+    if (!listens) {
+      setKeys([]);
+    } else if (held.size > 0) {
+      setKeys((before) => [...new Set([...before, ...held])].sort((a, b) => a - b));
+    } else if (keys.length > 0) {
+      setKeys([]);
+      onPlayed(keys);
+    }
+    // What was played in is given once, when the last key comes up.
+  }, [listens, held]);
+  // The letter keys play here, whatever else they do.
+  useEffect(() => {
+    if (!listens) return undefined;
+    const play = (event: KeyboardEvent) => {
+      const key = event.ctrlKey || event.metaKey || event.target instanceof HTMLInputElement ? undefined : keyOfLetter(event.code);
+      if (key === undefined) return;
+      event.stopImmediatePropagation();
+      if (event.type === "keyup") player.off(key);
+      else if (!event.repeat) void player.on(key, 100);
+    };
+    const kinds = ["keydown", "keyup"] as const;
+    kinds.forEach((kind) => window.addEventListener(kind, play, true));
+    return () => kinds.forEach((kind) => window.removeEventListener(kind, play, true));
+  }, [listens]);
+}
