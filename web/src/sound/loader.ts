@@ -52,26 +52,24 @@ async function piece(sample: Loading, index: number, end: number, mine: number):
 
 async function load(samples: Loading[], mine: number): Promise<void> {
   let spent = 0;
-  for (const [index, sample] of samples.entries()) {
-    if (mine !== round) return;
-    await piece(sample, index, Math.min(sample.frames, HEAD_FRAMES), mine);
-    postMessage({ heads: index + 1, of: samples.length });
-  }
-  for (;;) {
-    if (mine !== round) return;
-    const next = urgent.find((i) => samples[i] && samples[i].arrived < samples[i].frames);
-    const index = next ?? samples.findIndex((s) => s.arrived < s.frames);
+  const left = (index: number) => samples[index] !== undefined && samples[index].arrived < samples[index].frames;
+  while (mine === round) {
+    // What is played comes before everything else, its head and all of it: it would run out while others' heads are fetched.
+    const played = urgent.find(left);
+    const headless = samples.findIndex((s) => s.arrived === 0 && s.frames > 0);
+    const index = played ?? (headless >= 0 ? headless : samples.findIndex((_, n) => left(n)));
     const sample = samples[index];
     if (!sample) return;
-    if (next === undefined && spent > BUDGET_BYTES) {
+    if (played === undefined && headless < 0 && spent > BUDGET_BYTES) {
       // Over the budget only what is played is fetched.
       await new Promise((resolve) => setTimeout(resolve, 50));
       continue;
     }
     const before = sample.arrived;
-    await piece(sample, index, Math.min(sample.frames, before + PIECE_FRAMES), mine);
-    spent += (sample.arrived - before) * sample.channels * 4;
+    await piece(sample, index, Math.min(sample.frames, before === 0 ? HEAD_FRAMES : before + PIECE_FRAMES), mine);
     if (sample.arrived === before) return;
+    if (before === 0) postMessage({ heads: samples.filter((s) => s.arrived > 0).length, of: samples.length });
+    else spent += (sample.arrived - before) * sample.channels * 4;
   }
 }
 
