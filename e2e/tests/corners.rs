@@ -99,18 +99,27 @@ async fn a_chord_is_written_or_played_in_and_struck_at_every_rung() -> anyhow::R
     browser.fill("Held for", "1 s").await?;
     browser.fill("Strengths", "1").await?;
     browser.fill("Round robins", "1").await?;
-    let chord = "Chord at every rung; none for one note";
+    let write = async |text: &str| -> anyhow::Result<()> {
+        let field = browser
+            .driver
+            .query(By::Css("[data-part=chord] input"))
+            .first()
+            .await?;
+        field.send_keys(Key::Control + "a").await?;
+        field.send_keys(text).await?;
+        Ok(field.send_keys(Key::Enter + "").await?)
+    };
     let shows = |text: &str| {
         format!("return document.querySelector('[data-part=chord]').textContent.includes('{text}')")
     };
-    browser.write(chord, "C E loud").await?;
+    write("C E loud").await?;
     browser
         .until(
             "a sentence",
             "return document.querySelector('[data-part=toast]')?.textContent.includes('is no chord that is known here') ?? false",
         )
         .await?;
-    browser.write(chord, "C E G").await?;
+    write("C E G").await?;
     browser.until("a major chord", &shows("C3 E3 G3")).await?;
     // Played in on the letter keys: A, C, E and G.
     browser.click("button", "Play it in").await?;
@@ -179,6 +188,77 @@ async fn the_shelf_is_sifted_by_kind_tag_and_words() -> anyhow::Result<()> {
     browser.click("button", "Show all").await?;
     browser
         .until("all again", &shown("New bell,Old bell,Pipe"))
+        .await?;
+
+    // As wholes: renamed, made twice, set aside and put back, removed for good.
+    let act = async |of: &str, what: &str| -> anyhow::Result<()> {
+        let menu = format!("button[aria-label='What to do with {of}']");
+        browser
+            .driver
+            .query(By::Css(&menu))
+            .first()
+            .await?
+            .click()
+            .await?;
+        browser.click("[role=menuitem]", what).await
+    };
+    act("Pipe", "Rename").await?;
+    let name = browser
+        .driver
+        .query(By::Css("[role=dialog] input"))
+        .first()
+        .await?;
+    name.send_keys("Flue pipe\n").await?;
+    browser
+        .until("renamed", &shown("Flue pipe,New bell,Old bell"))
+        .await?;
+    act("Old bell", "Duplicate").await?;
+    browser
+        .until("twice", &shown("Flue pipe,New bell,Old bell,Old bell again"))
+        .await?;
+    for name in ["Old bell", "New bell"] {
+        act(name, "Set aside").await?;
+        browser
+            .named("[data-part=toast]", &format!("«{name}» is set aside"))
+            .await?;
+    }
+    browser
+        .until("set aside", &shown("Flue pipe,Old bell again"))
+        .await?;
+    browser.click("button", "Set aside (2)").await?;
+    browser
+        .until("what is aside", &shown("New bell,Old bell"))
+        .await?;
+    act("New bell", "Put back").await?;
+    browser.until("one is back", &shown("Old bell")).await?;
+    act("Old bell", "Remove for good").await?;
+    browser.named("[role=dialog] p", "Its 0 takes go").await?;
+    browser.click("[role=dialog] button", "Remove for good").await?;
+    browser
+        .until("gone", &shown("Flue pipe,New bell,Old bell again"))
+        .await?;
+    // Setting aside is undone like everything else.
+    let card = |name: &str| format!("//li[.//p[text()='{name}']]//a");
+    act("New bell", "Set aside").await?;
+    browser
+        .until("aside again", &shown("Flue pipe,Old bell again"))
+        .await?;
+    browser.click("button", "Set aside (1)").await?;
+    browser
+        .driver
+        .query(By::XPath(card("New bell")))
+        .first()
+        .await?
+        .click()
+        .await?;
+    browser.click("header button", "Undo").await?;
+    browser
+        .named("[data-part=toast]", "Undone: set the instrument aside")
+        .await?;
+    browser.driver.goto(&ladder.address).await?;
+    browser.pick("Sorted by", "name").await?;
+    browser
+        .until("undone", &shown("Flue pipe,New bell,Old bell again"))
         .await?;
     browser.close().await?;
     ladder.end().await

@@ -1,10 +1,8 @@
 // All instruments.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { type DragEvent, useCallback, useMemo, useState } from "react";
+import { type DragEvent, useEffect, useMemo, useState } from "react";
 import { answer, api, type Card } from "../api/client";
-import { Canvas, type Surface } from "../parts/canvas";
-import { layerColour } from "../model/cells";
 import { Brand } from "../parts/Brand";
 import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
@@ -12,6 +10,7 @@ import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
 import { audioAmong, filesOf, send, useSending } from "../state/sending";
 import { sayError } from "../state/view";
+import { ShelfCard } from "./ShelfCard";
 
 type Order = "newest" | "name" | "kind" | "undone";
 
@@ -21,8 +20,15 @@ export function Shelf() {
   const [kind, setKind] = useState("all");
   const [tag, setTag] = useState("all");
   const [order, setOrder] = useState<Order>("newest");
+  const [showsAside, setShowsAside] = useState(false);
   const files = useFilesForShelf();
-  const all = shelf.data ?? [];
+  const aside = shelf.data?.filter((card) => card.set_aside).length ?? 0;
+  const looksAside = showsAside && aside > 0;
+  // Once nothing lies there any more, the shelf is shown, also when something is set aside again.
+  useEffect(() => {
+    if (shelf.data && aside === 0) setShowsAside(false);
+  }, [shelf.data, aside]);
+  const all = useMemo(() => shelf.data?.filter((card) => card.set_aside === looksAside) ?? [], [shelf.data, looksAside]);
   const tags = useMemo(() => [...new Set(all.flatMap((card) => card.tags))].sort(), [all]);
   const cards = useMemo(() => {
     const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
@@ -59,7 +65,13 @@ export function Shelf() {
       {files.note}
       <main className="min-h-0 flex-1 overflow-y-auto p-6">
         <div className="mb-4 flex flex-wrap items-end gap-3">
-          <h1 className="mr-auto text-[17px] font-semibold">Shelf</h1>
+          <h1 className="text-[17px] font-semibold">{looksAside ? "Set aside" : "Shelf"}</h1>
+          {aside > 0 && (
+            <button className={`button ${looksAside ? "on" : ""}`} aria-pressed={looksAside} onClick={() => setShowsAside(!showsAside)}>
+              {looksAside ? "Back to the shelf" : `Set aside (${aside})`}
+            </button>
+          )}
+          <div className="mr-auto" />
           {all.length > 1 && (
             <>
               <label className="w-48">
@@ -111,7 +123,7 @@ export function Shelf() {
           </p>
         )}
         {shelf.isError && <p className="text-mark">{shelf.error.message}</p>}
-        {shelf.data?.length === 0 && (
+        {shelf.data && all.length === 0 && !looksAside && (
           <div className="card max-w-lg p-6">
             <p className="mb-3">
               This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often. Or
@@ -124,28 +136,7 @@ export function Shelf() {
         )}
         <ul className="grid grid-cols-[repeat(auto-fill,minmax(270px,1fr))] gap-4">
           {cards.map((card) => (
-            <li key={card.id}>
-              <Link
-                to="/instruments/$id/$step"
-                params={{ id: String(card.id), step: card.taken < card.cells ? "record" : "map" }}
-                className="card block overflow-hidden hover:border-act"
-              >
-                <div className="relative h-[190px] border-b border-line2 bg-sheet">
-                  <SmallLadder card={card} />
-                </div>
-                <div className="p-3">
-                  <p className="text-[15px] font-semibold">{card.name}</p>
-                  {card.tags.length > 0 && <p className="truncate text-[12px] text-ink3">{card.tags.join(" · ")}</p>}
-                  <p className="text-ink3">
-                    {card.taken < card.cells
-                      ? `${card.taken} of ${card.cells} cells recorded`
-                      : card.measured < card.cells
-                        ? `${card.measured} of ${card.cells} takes measured`
-                        : `${card.cells} ${card.cells === 1 ? "take" : "takes"} · ${card.layers} ${card.layers === 1 ? "layer" : "layers"} · ready to play`}
-                  </p>
-                </div>
-              </Link>
-            </li>
+            <ShelfCard key={card.id} card={card} />
           ))}
         </ul>
       </main>
@@ -228,29 +219,4 @@ function useFilesForShelf() {
     </>
   );
   return { target, note, begin };
-}
-
-/** The instrument's real regions, low keys at the bottom, soft to loud rightward. */
-function SmallLadder({ card }: { card: Card }) {
-  const draw = useCallback(
-    ({ ctx, width, height, colours }: Surface) => {
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, height);
-      const [from, to] = [21, 108];
-      const lane = (height - 16) / (to - from + 1);
-      const y = (key: number) => height - 8 - (key - from + 1) * lane;
-      for (const region of card.regions) {
-        const x = 24 + ((region.low_velocity - 1) / 127) * (width - 48);
-        const wide = ((region.high_velocity - region.low_velocity + 1) / 127) * (width - 48);
-        ctx.fillStyle = layerColour(Math.min(64, Math.max(0, (region.low_velocity + region.high_velocity) / 2 - 32)), 65);
-        const [low, high] = [Math.max(from, region.low_key), Math.min(to, region.high_key)];
-        ctx.fillRect(x, y(high), wide - 2, (high - low + 1) * lane - 1.5);
-      }
-      ctx.fillStyle = colours.line;
-      ctx.fillRect(16, 8, 1.5, height - 16);
-      ctx.fillRect(width - 17, 8, 1.5, height - 16);
-    },
-    [card.regions],
-  );
-  return <Canvas draw={draw} role="img" aria-label={`${card.regions.length} regions`} />;
 }

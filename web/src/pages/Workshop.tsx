@@ -3,11 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { Dialog, DropdownMenu } from "radix-ui";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
-import { answer, api, type InstrumentView, type Plan, type Progress } from "../api/client";
+import { answer, api, change, type InstrumentView, type Plan, type Progress } from "../api/client";
 import { lookAt } from "../api/live";
 import { boardCells, type BoardCell, cellId, centsFromPlan } from "../model/cells";
 import type { OnBench } from "../parts/Bench";
 import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
+import { AskName } from "../parts/Ask";
 import { Failed, JobBar } from "../parts/JobBar";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
@@ -242,6 +243,8 @@ function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number>
 function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: BoardCell[] }) {
   const done = useDone(view, cells);
   const { playKeys, setPlayKeys, say } = useView();
+  const [naming, setNaming] = useState(false);
+  const rename = (name: string) => void change(view.id, "rename the instrument", [{ fact: "name", value: name }]).catch(sayError);
   const back = (way: "undo" | "redo") => {
     const path = { params: { path: { id: view.id } } };
     const call = way === "undo" ? api.POST("/api/instruments/{id}/undo", path) : api.POST("/api/instruments/{id}/redo", path);
@@ -267,7 +270,14 @@ function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: 
     <header className="flex h-[52px] shrink-0 items-center gap-6 border-b border-line bg-sheet px-4">
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
-        <p className="truncate font-semibold">{view.name}</p>
+        <button
+          className="block max-w-full truncate font-semibold hover:underline"
+          title="Rename the instrument"
+          onClick={() => setNaming(true)}
+        >
+          {view.name}
+        </button>
+        <AskName title="Rename" open={naming} value={view.name} onClose={() => setNaming(false)} onKeep={rename} />
         <p className="truncate text-[11.5px] text-ink3">
           kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
         </p>
@@ -515,7 +525,7 @@ const SHORTCUTS = [
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
   ["+ − ← → Home", "zoom and move the waveform, when it has the focus"],
   ["Z S X D C … Q 2 W …", "play notes, while Play keys is on"],
-  ["K A S B", "by hand: keep, again, skip, back"],
+  ["K A S B T", "by hand: keep, again, skip, back, tune it first"],
   ["?", "this list"],
 ];
 
