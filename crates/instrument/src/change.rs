@@ -31,6 +31,8 @@ pub enum Fact {
     Map,
     /// Instrument: words to find it by on the shelf.
     Tags,
+    /// Instrument: whether it is set aside from the shelf.
+    SetAside,
     /// Long take: where it is cut, and for what.
     Slices,
     /// Take: first frame heard.
@@ -115,7 +117,10 @@ impl Fact {
     }
 
     fn is_of_instrument(self) -> bool {
-        matches!(self, Self::Name | Self::Plan | Self::Map | Self::Tags)
+        matches!(
+            self,
+            Self::Name | Self::Plan | Self::Map | Self::Tags | Self::SetAside
+        )
     }
 }
 
@@ -168,6 +173,12 @@ pub struct Applied {
 
 /// Everything said of an instrument, by target and field.
 pub type Facts = BTreeMap<(Target, Fact), Value>;
+
+/// What was said of the instrument itself; `None` where nothing was, and where it cannot be read.
+pub fn said_of<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
+    let value = facts.get(&(Target::Instrument, fact))?;
+    serde_json::from_value(value.clone()).ok()
+}
 
 impl Change {
     /// A change from what `facts` hold to the given values. Fields that already hold are dropped.
@@ -307,7 +318,7 @@ fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
         Fact::PitchStretch => {
             serde_json::from_value::<[u64; 2]>(value.clone()).is_ok_and(|[first, end]| first < end)
         }
-        Fact::Chosen | Fact::NoPitch => value.is_boolean(),
+        Fact::Chosen | Fact::NoPitch | Fact::SetAside => value.is_boolean(),
         _ => false,
     };
     if fits {

@@ -15,12 +15,13 @@ mod names;
 mod offer;
 mod origin;
 mod plan;
+mod resolve;
 mod slicing;
 mod spread;
 mod taking_in;
 mod treatment;
 
-pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
+pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target, said_of};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{
@@ -35,8 +36,14 @@ pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
-pub use origin::{Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict};
+pub use origin::{
+    Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name,
+};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
+pub use resolve::{
+    ByTreatment, Counted, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved, ResolvedTake,
+    Suggested, follow, outline, resolve, source_of, take_name,
+};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use spread::{Part, Spread, SpreadTake, spread};
 pub use taking_in::{

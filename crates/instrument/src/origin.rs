@@ -254,11 +254,39 @@ impl Origin {
     pub fn is_refused(&self) -> bool {
         self.verdict.as_ref().is_some_and(|verdict| !verdict.is_good())
     }
+
+    /// Whether the take sounds only where somebody says so: it is refused, or made from another.
+    pub fn only_by_word(&self) -> bool {
+        self.is_refused() || self.made_by.is_some()
+    }
+}
+
+/// What is written inside a take's file that goes out to be edited elsewhere.
+pub fn mark_of_take(take: u64) -> String {
+    format!("Ladder take {take}")
+}
+
+/// The take whose mark stands in a file.
+pub fn take_of_mark(mark: &str) -> Option<u64> {
+    mark.strip_prefix("Ladder take ")?.parse().ok()
+}
+
+/// The take that a file's name names, `… [take 12].wav`.
+pub fn take_of_name(name: &str) -> Option<u64> {
+    let (_, rest) = name.rsplit_once("[take ")?;
+    rest.split_once(']')?.0.parse().ok()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_take_is_known_by_its_mark_or_its_name() {
+        assert_eq!(take_of_mark(&mark_of_take(12)), Some(12));
+        assert_eq!(take_of_name("Keys C4 soft [take 7] edited.wav"), Some(7));
+        assert_eq!((take_of_mark("hello"), take_of_name("C4.wav")), (None, None));
+    }
 
     #[test]
     fn a_wrong_note_is_named() {

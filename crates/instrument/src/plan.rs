@@ -279,8 +279,14 @@ impl Plan {
             {
                 return wrong("A chord has up to 10 notes, each once, within four octaves of its rung.");
             }
-            if pass.rungs.iter().any(|&rung| pass.keys_at(rung).len() <= chord.len()) {
-                return wrong("At some rungs the chord would reach beyond the keys, which run from 0 to 127.");
+            if pass
+                .rungs
+                .iter()
+                .any(|&rung| pass.keys_at(rung).len() <= chord.len())
+            {
+                return wrong(
+                    "At some rungs the chord would reach beyond the keys, which run from 0 to 127.",
+                );
             }
             if pass.layers.is_empty() || pass.layers.len() > 127 {
                 return wrong("A pass needs 1 to 127 layers.");

@@ -106,6 +106,24 @@ pub struct Block {
     pub samples: Vec<f32>,
 }
 
+/// Bytes before the samples of a block: the number of its first frame.
+const NUMBER_BYTES: usize = 8;
+
+impl Block {
+    /// As a page sends it: the number of its first frame (64 bits), then samples (32-bit floats), all least significant byte first; what is left
+    /// over at the end is no sample. `None` where there is no number.
+    pub fn of_message(bytes: &[u8]) -> Option<Self> {
+        let (number, samples) = bytes.split_at_checked(NUMBER_BYTES)?;
+        Some(Self {
+            first_frame: u64::from_le_bytes(number.try_into().ok()?),
+            samples: samples
+                .chunks_exact(4)
+                .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
+                .collect(),
+        })
+    }
+}
+
 /// An instrument, a cable and a converter.
 pub struct Rig {
     rate_hz: u32,
@@ -317,6 +335,14 @@ mod tests {
             all.extend(rig.render(1_000).samples);
         }
         all
+    }
+
+    #[test]
+    fn a_block_carries_its_number_and_short_ones_are_no_blocks() {
+        let bytes = [&7u64.to_le_bytes()[..], &0.5f32.to_le_bytes(), &[1, 2]].concat();
+        let block = Block::of_message(&bytes).unwrap();
+        assert_eq!((block.first_frame, block.samples), (7, vec![0.5]));
+        assert_eq!(Block::of_message(&[1, 2, 3]), None);
     }
 
     #[test]

@@ -2,8 +2,6 @@
 
 mod api;
 mod audio;
-mod cards;
-mod curves;
 mod demo;
 mod guard;
 mod live;
@@ -12,7 +10,6 @@ mod recording;
 mod serve;
 mod shared;
 mod sweeping;
-mod view;
 mod workers;
 
 pub use api::openapi;

@@ -1,8 +1,8 @@
 //! What pages hear: stored events in their order, and what passes by while recording and while jobs run.
 
-use crate::api::JobView;
 use serde::Serialize;
 use session::Progress;
+use shown::JobView;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;

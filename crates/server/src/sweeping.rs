@@ -1,6 +1,6 @@
 //! What nobody refers to is swept away now and then.
 
-use crate::view::seen;
+use shown::seen;
 use std::collections::HashSet;
 use std::time::Duration;
 use store::{RENDERS_KEPT_BYTES, Store};

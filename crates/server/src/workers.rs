@@ -1,10 +1,10 @@
 //! Those who do the jobs.
 
 use crate::problem::sentence_of;
-use crate::view::seen;
 use anyhow::Context;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use shown::seen;
 use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
@@ -235,7 +235,7 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             let Some(seen) = seen(store, job.instrument_id).await? else {
                 return Ok(nothing());
             };
-            let lacking = |take: &crate::view::TakeView| {
+            let lacking = |take: &shown::TakeView| {
                 take.chosen && (crate::api::lacks_levels(take) || crate::api::lacks_judgement(take))
             };
             let takes = seen.view.takes.iter().filter(|take| lacking(take));

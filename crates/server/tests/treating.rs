@@ -18,6 +18,7 @@ const RATE: u32 = 48_000;
 
 /// A server without a socket, its store, and somebody who does its jobs.
 struct Site {
+    app: App,
     router: Router,
     store: Store,
     worker: tokio::task::JoinHandle<()>,
@@ -30,11 +31,11 @@ impl Site {
         let (database, folder) = (TestDatabase::create().await?, tempfile::TempDir::new()?);
         let store = Store::open(&database.url, folder.path()).await?;
         let held = Folder::hold(folder.path())?;
-        let router = App::start(store.clone(), held)
-            .await?
-            .router(Path::new("."), None);
+        let app = App::start(store.clone(), held).await?;
+        let router = app.clone().router(Path::new("."), None);
         let worker = tokio::spawn(server::work_forever(store.clone(), "test".into()));
         Ok(Self {
+            app,
             router,
             store,
             worker,
@@ -487,5 +488,44 @@ async fn a_loop_set_by_hand_is_judged_as_it_is_and_as_it_is_cleaned() -> anyhow:
     site.say(id, &takes, "loop", turned).await?;
     let view = site.get(&format!("/api/instruments/{id}")).await?;
     assert!(take(&view, takes[0])["seam"].is_null());
+    site.close().await
+}
+
+/// A name that was rebound to this machine is not its own (DNS rebinding); the address that is listened on is, where it is a loopback one.
+#[tokio::test(flavor = "multi_thread")]
+async fn only_names_of_this_machine_are_answered() -> anyhow::Result<()> {
+    let site = Site::open().await?;
+    let answered = async |host: &str, listening: Option<&str>| -> anyhow::Result<bool> {
+        let listening = listening.map(str::parse).transpose()?;
+        let request = Request::builder()
+            .uri("/api/rigs")
+            .header("host", host)
+            .body(Body::empty())?;
+        let router = site.app.clone().router(Path::new("."), listening);
+        let status = router.oneshot(request).await?.status();
+        anyhow::ensure!(
+            matches!(status, StatusCode::OK | StatusCode::FORBIDDEN),
+            "{status}"
+        );
+        Ok(status == StatusCode::OK)
+    };
+    for name in ["localhost:4000", "127.0.0.1", "[::1]:80", "localhost"] {
+        assert!(answered(name, None).await?, "{name}");
+    }
+    for name in [
+        "example.org",
+        "localhost.example.org:80",
+        "192.168.0.2:80",
+        "evil",
+        "127.0.0.1.example.org",
+        "127.0.0.2",
+        "?",
+    ] {
+        assert!(!answered(name, None).await?, "{name}");
+    }
+    assert!(answered("127.0.0.2:4360", Some("127.0.0.2")).await?);
+    assert!(answered("localhost", Some("127.0.0.2")).await?);
+    assert!(!answered("127.0.0.3:4360", Some("127.0.0.2")).await?);
+    assert!(!answered("10.0.0.1", Some("10.0.0.1")).await?);
     site.close().await
 }

@@ -4,6 +4,7 @@
 //! [`Lead`] leads through the cells: [`Session`] over MIDI, [`HandSession`] with a player, [`LongSession`] in one long take, [`ThroughSession`] through a box. Time is
 //! input frames.
 
+mod channels;
 mod hand;
 mod intake;
 mod lead;
@@ -15,6 +16,7 @@ mod through;
 mod verdict;
 mod windows;
 
+pub use channels::{in_channels, of_mics};
 pub use hand::{HandSession, HandSettings};
 pub use intake::{Intake, Outbox};
 pub use lead::{Action, CellJob, Lead, Needle, Order, Progress, RunState};

@@ -7,7 +7,7 @@ use anyhow::Context;
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Cell, Origin, Plan};
+use instrument::{Cell, Origin, Plan, RecordedTake};
 use serde_json::json;
 use signal::Audio;
 use std::ops::Range;
@@ -52,6 +52,18 @@ pub struct TakeRow {
 }
 
 impl TakeRow {
+    /// The same without its audio.
+    pub fn recorded(&self) -> RecordedTake {
+        RecordedTake {
+            id: self.id,
+            cell: self.cell,
+            rate_hz: self.form.rate_hz,
+            channels: self.form.channels,
+            frames: self.frames,
+            origin: self.origin.clone(),
+        }
+    }
+
     /// Its audio.
     pub fn part(&self) -> Part {
         Part {

@@ -5,27 +5,11 @@ use crate::events::Told;
 use crate::schema::{facts, instruments, judged_loops, measurements, suggestions, takes};
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Correction, Fact, Facts, Kind, Plan, Suggestion, Target};
+use instrument::{Correction, Counted, Fact, Facts, Plan, Suggested, Target, said_of};
 use serde_json::json;
 use signal::Measurement;
 use std::collections::HashMap;
-use work::{MeasuredTake, Suggested, TreatedTake, Untreated};
-
-/// What counts of a take: what one version measured, and what followed from it then.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Counted {
-    /// What was measured.
-    pub facts: Measurement,
-    suggested: Vec<Suggested>,
-}
-
-impl Counted {
-    /// What followed from it for a kind at a key; `None` where nobody asked yet.
-    pub fn suggested(&self, kind: Kind, key: u8) -> Option<&Suggestion> {
-        let of = self.suggested.iter().find(|of| (of.kind, of.key) == (kind, key));
-        of.map(|of| &of.suggestion)
-    }
-}
+use work::{MeasuredTake, TreatedTake, Untreated};
 
 /// A take, the version that measured it, and what it measured.
 type MeasuredRow = (u64, u32, String);
@@ -190,18 +174,15 @@ impl Store {
             })
             .await?;
         let said = crate::changes::facts_of(said)?;
-        // As the view has it: a plan that was said and cannot be read leaves the first one standing.
-        let plan: Plan = match said.get(&(Target::Instrument, Fact::Plan)) {
-            Some(said) => serde_json::from_value(said.clone()).or_else(|_| serde_json::from_str(&plan))?,
+        let plan: Plan = match said_of(&said, Fact::Plan) {
+            Some(plan) => plan,
             None => serde_json::from_str(&plan)?,
         };
         Ok(Some(Untreated {
-            id,
-            cell: row.cell,
             part: row.part(),
             kind: plan.kind,
             said: Correction::of(id, &said).made_for(&plan, row.cell),
-            origin: row.origin,
+            recorded: row.recorded(),
         }))
     }
 
@@ -235,9 +216,6 @@ impl Store {
             .await?;
         let said = crate::changes::facts_of(said)?;
         let mut counted = counted(&said, measured, suggested)?;
-        Ok(counted.remove(&id).map(|counted| {
-            let suggested = counted.suggested(take.kind, take.cell.key).cloned();
-            take.measured(counted.facts, suggested)
-        }))
+        Ok(counted.remove(&id).map(|counted| take.measured(counted)))
     }
 }

@@ -6,13 +6,10 @@ use crate::events::Told;
 use crate::schema::{cleaned_levels, judged_loops, takes};
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
+use instrument::ByTreatment;
 use serde::de::DeserializeOwned;
 use serde_json::json;
 use signal::{Levels, LoopFacts};
-use std::collections::HashMap;
-
-/// By take and name.
-pub type ByTreatment<T> = HashMap<(u64, String), T>;
 
 fn read<T: DeserializeOwned>(rows: Vec<(u64, String, String)>) -> anyhow::Result<ByTreatment<T>> {
     rows.into_iter()

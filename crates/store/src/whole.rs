@@ -2,12 +2,12 @@
 
 use crate::changes::{History, facts_of, history};
 use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
-use crate::measurements::{Counted, counted};
+use crate::measurements::counted;
 use crate::schema::{facts, instruments, measurements, recordings, sound_checks, takes};
-use crate::{ByTreatment, InstrumentRow, LongTakeRow, Store, TakeRow};
+use crate::{InstrumentRow, LongTakeRow, Store, TakeRow};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use instrument::{Cell, Facts, SoundCheck};
+use instrument::{ByTreatment, Counted, Facts, Known, Origin, OutlinedTake, SoundCheck};
 use signal::{Levels, LoopFacts};
 use std::collections::{BTreeMap, HashMap};
 
@@ -34,6 +34,25 @@ pub struct Whole {
     pub check: Option<SoundCheck>,
 }
 
+impl Whole {
+    /// What is resolved.
+    pub fn known(&mut self) -> Known<'_> {
+        let mut counted = std::mem::take(&mut self.measurements);
+        Known {
+            name: &self.row.name,
+            plan: &self.row.plan,
+            said: &self.facts,
+            takes: self
+                .takes
+                .iter()
+                .map(|row| (row.recorded(), counted.remove(&row.id)))
+                .collect(),
+            cleaned_levels: &self.cleaned_levels,
+            judged_loops: &self.judged_loops,
+        }
+    }
+}
+
 /// What the shelf shows of an instrument.
 #[derive(Debug, Clone)]
 pub struct ShelfRow {
@@ -42,26 +61,11 @@ pub struct ShelfRow {
     /// What was said of it, and which takes are chosen.
     pub facts: Facts,
     /// Its takes, oldest first.
-    pub takes: Vec<ShelfTake>,
-}
-
-/// What the shelf knows of a take.
-#[derive(Debug, Clone)]
-pub struct ShelfTake {
-    /// Its number.
-    pub id: u64,
-    /// Where it belongs.
-    pub cell: Cell,
-    /// Channels of its recording.
-    pub channels: u16,
-    /// Where it came from, as JSON.
-    pub origin: Option<String>,
-    /// Whether it is measured.
-    pub measured: bool,
+    pub takes: Vec<OutlinedTake>,
 }
 
 /// Facts of an instrument that its card shows.
-const ON_THE_SHELF: [&str; 5] = ["name", "plan", "map", "tags", "chosen"];
+const ON_THE_SHELF: [&str; 6] = ["name", "plan", "map", "tags", "set_aside", "chosen"];
 
 impl Store {
     /// Everything of an instrument; `None` where there is none.
@@ -154,21 +158,22 @@ impl Store {
             .await?;
         let measured: std::collections::HashSet<u64> = measured.into_iter().collect();
         let (mut takes_of, mut said_of) = (
-            BTreeMap::<u64, Vec<ShelfTake>>::new(),
+            BTreeMap::<u64, Vec<OutlinedTake>>::new(),
             BTreeMap::<u64, Vec<(u64, String, String)>>::new(),
         );
         for (instrument, id, (pass, key, layer, round_robin), channels, origin) in take_rows {
-            let cell = Cell {
+            let cell = instrument::Cell {
                 pass,
                 key,
                 layer,
                 round_robin,
             };
-            takes_of.entry(instrument).or_default().push(ShelfTake {
+            let origin: Option<Origin> = origin.and_then(|text| serde_json::from_str(&text).ok());
+            takes_of.entry(instrument).or_default().push(OutlinedTake {
                 id,
                 cell,
                 channels,
-                origin,
+                only_by_word: origin.is_some_and(|origin| origin.only_by_word()),
                 measured: measured.contains(&id),
             });
         }

@@ -462,3 +462,89 @@ async fn what_was_suggested_stays_until_it_is_measured_again() -> anyhow::Result
     assert_eq!(start().await?, (signal::MEASURE_VERSION, 123));
     database.remove().await
 }
+
+/// What stands of an instrument, by the places and origins of its takes: ids are its own.
+async fn standing(store: &Store, id: u64) -> anyhow::Result<(instrument::Resolved, Vec<u64>)> {
+    let mut whole = store.whole(id).await?.context("the instrument")?;
+    let resolved = instrument::resolve(whole.known());
+    let ids = whole.takes.iter().map(|take| take.id).collect();
+    Ok((resolved, ids))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_copy_stands_by_itself_and_what_is_removed_for_good_frees_its_own() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let wave = |hz: f32| -> Vec<f32> { (0..24_000).map(|n| (n as f32 * hz).sin() * 0.4).collect() };
+    let (first, new) = taken(&store, id, &wave(0.034)).await?;
+    let made = NewTake {
+        origin: Origin {
+            from_take: Some(first),
+            made_by: Some("a test".into()),
+            ..Origin::default()
+        },
+        ..new
+    };
+    let second = store.add_takes(id, &[made]).await?[0];
+    let long = NewLongTake {
+        name: "An evening".into(),
+        recording: recorded(&store, &wave(0.05)).await?,
+        spool: None,
+        broken_off: false,
+    };
+    let long = store.add_long_take(id, &long).await?;
+    let of_take = |take| Target::Take(take);
+    let said = vec![
+        (of_take(first), Fact::GainDb, Said::Value(json!(-3.0))),
+        (of_take(second), Fact::Chosen, Said::Value(json!(true))),
+        (Target::Instrument, Fact::Tags, Said::Value(json!(["stone"]))),
+        (
+            Target::LongTake(long),
+            Fact::Slices,
+            Said::Value(json!({ "slices": [] })),
+        ),
+    ];
+    store.change(id, "all of it", said).await??;
+
+    let copy = store.duplicate(id, "Slate again").await?.context("a copy")?;
+    assert_eq!(store.duplicate(999, "Nothing").await?, None);
+    let ((was, _), (is, ids)) = (standing(&store, id).await?, standing(&store, copy).await?);
+    assert_eq!((is.name.as_str(), &is.tags), ("Slate again", &was.tags));
+    assert_eq!(is.takes.len(), 2);
+    assert!(ids.iter().all(|take| *take != first && *take != second));
+    assert_eq!(is.takes[0].correction, was.takes[0].correction);
+    assert_eq!((is.takes[0].chosen, is.takes[1].chosen), (false, true));
+    assert_eq!(is.takes[1].recorded.origin.from_take, Some(ids[0]));
+    let whole = store.whole(copy).await?.context("the copy")?;
+    let slices = (Target::LongTake(whole.long_takes[0].id), Fact::Slices);
+    assert!(whole.long_takes[0].id != long && whole.facts.contains_key(&slices));
+    // Nothing that was done to the one is undone in the other.
+    assert_eq!(whole.history.undo, None);
+    let aside = || vec![(Target::Instrument, Fact::SetAside, Said::Value(json!(true)))];
+    store.change(copy, "set it aside", aside()).await??;
+
+    // Both are parts of the same recordings: removing one frees none.
+    let refused = store.remove_for_good(id).await.unwrap_err().to_string();
+    assert!(refused.contains("set aside"), "{refused}");
+    let frees = store.frees(copy).await?.context("the copy")?;
+    assert_eq!((frees.takes, frees.recordings, frees.bytes), (2, 0, 0));
+    assert!(store.remove_for_good(copy).await?);
+    assert!(!store.remove_for_good(copy).await?);
+    assert!(store.whole(copy).await?.is_none() && store.frees(copy).await?.is_none());
+    assert_eq!(standing(&store, id).await?.0.takes.len(), 2);
+    let nothing = std::collections::HashSet::new();
+    let swept = store.sweep(Duration::ZERO, &nothing, RENDERS_KEPT_BYTES).await?;
+    assert_eq!(swept.recordings, 0);
+    // Both takes are of one recording, and the long take has its own: 24 bits each.
+    let frees = store.frees(id).await?.context("the instrument")?;
+    assert_eq!(
+        (frees.takes, frees.recordings, frees.bytes),
+        (2, 2, 2 * 24_000 * 3)
+    );
+    store.change(id, "set it aside", aside()).await??;
+    assert!(store.remove_for_good(id).await?);
+    tokio::time::sleep(Duration::from_millis(20)).await;
+    let swept = store.sweep(Duration::ZERO, &nothing, RENDERS_KEPT_BYTES).await?;
+    assert_eq!(swept.recordings, 2);
+    database.remove().await
+}

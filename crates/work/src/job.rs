@@ -1,7 +1,7 @@
 //! What jobs there are, and what comes of them.
 
 use crate::{NewTake, Recording};
-use instrument::{Fact, Kind, Said, Suggestion, TakeLoop, Target};
+use instrument::{Fact, Said, Suggested, TakeLoop, Target};
 use serde_json::Value;
 use signal::{LoopFacts, Measurement};
 
@@ -111,17 +111,6 @@ pub struct MeasuredTake {
     pub thumbnail: Vec<u8>,
     /// What its loop is worth, by its name, where measuring did not find it.
     pub judged: Option<(String, LoopFacts)>,
-}
-
-/// What follows from a measurement for a take of a kind, at a key.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Suggested {
-    /// What its instrument is.
-    pub kind: Kind,
-    /// Its cell's key.
-    pub key: u8,
-    /// What is done to it by itself.
-    pub suggestion: Suggestion,
 }
 
 /// A take that was made from another.

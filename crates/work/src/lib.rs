@@ -18,7 +18,7 @@ mod treated;
 
 pub use bringing::{Import, read_file};
 pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export};
-pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, Suggested, in_place_of};
+pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
 pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
 pub use making::Make;
@@ -32,4 +32,4 @@ pub use recording::{NewTake, Part, Recording, RecordingForm};
 pub use rendering::Render;
 pub use report::{FileReport, LoopReport, Measured};
 pub use seeking::{SearchedFrom, Seek, Sought, loops_of};
-pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, source_of, take_of_source};
+pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, take_of_source};

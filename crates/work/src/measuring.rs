@@ -1,8 +1,8 @@
 //! A take is measured.
 
 use crate::overview::{OverviewMaker, levels_path, peaks_path};
-use crate::{Effect, Library, MeasuredTake, Outcome, Part, Recording, Suggested, TreatedTake, Watch};
-use instrument::{Cell, Correction, Kind, Origin, Suggestion, heard_for, suggest, treat};
+use crate::{Effect, Library, MeasuredTake, Outcome, Part, Recording, TreatedTake, Watch};
+use instrument::{Correction, Counted, Kind, RecordedTake, Suggested, follow};
 use signal::Measurement;
 
 /// Columns of a board's thumbnail.
@@ -13,14 +13,10 @@ pub const DRAWN_FROM_FRAMES: u64 = 1 << 20;
 /// A take that is to be measured, with what is said of it already.
 #[derive(Debug, Clone)]
 pub struct Untreated {
-    /// Its number.
-    pub id: u64,
-    /// Where it belongs.
-    pub cell: Cell,
+    /// As it was recorded.
+    pub recorded: RecordedTake,
     /// Its audio.
     pub part: Part,
-    /// Where it came from.
-    pub origin: Origin,
     /// What its instrument is.
     pub kind: Kind,
     /// What the user said.
@@ -30,28 +26,20 @@ pub struct Untreated {
 impl Untreated {
     /// What follows from a measurement.
     pub fn suggested(&self, facts: &Measurement) -> Suggested {
-        let (key, rate) = (self.cell.key, self.part.form.rate_hz);
-        let facts = heard_for(key, facts.clone());
-        let inside = self.origin.inside.as_ref();
-        Suggested {
-            kind: self.kind,
-            key,
-            suggestion: suggest(self.kind, key, rate, self.part.frames, &facts, inside),
-        }
+        Suggested::now(self.kind, &self.recorded, facts)
     }
 
-    /// As it follows from what was measured: what was suggested then, where that is known.
-    pub fn measured(self, facts: Measurement, suggested: Option<Suggestion>) -> TreatedTake {
-        let suggestion = suggested.unwrap_or_else(|| self.suggested(&facts).suggestion);
-        let (key, facts) = (self.cell.key, heard_for(self.cell.key, facts));
+    /// As it follows from what counts of it.
+    pub fn measured(self, counted: Counted) -> TreatedTake {
+        let followed = follow(self.kind, &self.recorded, counted, &self.said);
         TreatedTake {
-            treatment: treat(key, &suggestion, &self.said, self.part.frames),
-            room: TreatedTake::room_of(&self.origin),
-            id: self.id,
-            cell: self.cell,
+            treatment: followed.treatment,
+            room: TreatedTake::room_of(&self.recorded.origin),
+            id: self.recorded.id,
+            cell: self.recorded.cell,
             part: self.part,
             kind: self.kind,
-            facts,
+            facts: followed.facts,
         }
     }
 }
@@ -90,11 +78,12 @@ fn measured(library: &dyn Library, take: &Untreated) -> anyhow::Result<MeasuredT
         crate::measured::measure_part(library, &take.part)?
     };
     let suggested = take.suggested(&facts);
-    let treated = take
-        .clone()
-        .measured(facts.clone(), Some(suggested.suggestion.clone()));
+    let treated = take.clone().measured(Counted {
+        facts: facts.clone(),
+        suggested: vec![suggested.clone()],
+    });
     Ok(MeasuredTake {
-        take: take.id,
+        take: take.recorded.id,
         // A loop that stood inside its file.
         judged: treated.judged_loop(library)?,
         facts,

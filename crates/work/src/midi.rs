@@ -104,10 +104,14 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
             .map(|key| u7::from(key & 127))
             .collect();
         let vel = u7::from(note.velocity & 127);
-        let on = keys.iter().map(|&key| (note.on_ms, midi(MidiMessage::NoteOn { key, vel })));
+        let on = keys
+            .iter()
+            .map(|&key| (note.on_ms, midi(MidiMessage::NoteOn { key, vel })));
         events.extend(on);
         let vel = u7::from(64);
-        let off = keys.iter().map(|&key| (note.off_ms, midi(MidiMessage::NoteOff { key, vel })));
+        let off = keys
+            .iter()
+            .map(|&key| (note.off_ms, midi(MidiMessage::NoteOff { key, vel })));
         events.extend(off);
     }
     let end = plan_notes(plan).last().map_or(0, |note| note.end_ms);

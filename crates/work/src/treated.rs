@@ -230,14 +230,6 @@ fn from_bytes(rate_hz: u32, sides: usize, bytes: &[u8]) -> Audio {
     Audio::from_interleaved(rate_hz, sides, &formats::decode_samples(32, bytes))
 }
 
-/// The name under which a program's sample is brought: the take's number, and what was made of it.
-pub fn source_of(take: u64, cleaned: Option<String>) -> String {
-    match cleaned {
-        Some(name) => format!("{take}~{name}"),
-        None => take.to_string(),
-    }
-}
-
 /// The take's number in a sample's source.
 ///
 /// # Errors

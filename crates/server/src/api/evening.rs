@@ -2,11 +2,11 @@
 
 use crate::App;
 use crate::problem::Problem;
-use crate::view::view_of;
 use axum::Json;
 use axum::extract::{Path, State};
 use instrument::{LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, tune};
 use serde::Deserialize;
+use shown::view_of;
 use utoipa::ToSchema;
 
 /// What to even, and how.

@@ -3,15 +3,15 @@
 use super::Created;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{seen, view_of};
 use crate::workers::Exporting;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use formats::Format;
-use serde::{Deserialize, Serialize};
-use store::{JobState, MOST_TRIES};
+use serde::Deserialize;
+use shown::{JobView, LossView, seen, view_of};
+
 use utoipa::ToSchema;
 use work::JobKind;
 
@@ -41,75 +41,6 @@ pub(super) struct NewExport {
     format: FormatName,
     /// Width of WAV files: 16, 24 or 32.
     bits: u16,
-}
-
-/// A job.
-#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
-pub struct JobView {
-    /// Its number.
-    id: u64,
-    /// What it does: `export`, `import`, `make`, `render`, `loops`…
-    kind: String,
-    /// `waiting`, `running`, `done`, `failed`, `cancelled`.
-    state: String,
-    /// 0 to 1.
-    share: f64,
-    /// What it was given.
-    #[schema(value_type = Object)]
-    input: serde_json::Value,
-    /// What came out.
-    result: Option<JobResult>,
-    /// What went wrong.
-    error: Option<String>,
-    /// How often it was begun.
-    tries: u32,
-    /// How often it is begun by itself, at most.
-    most_tries: u32,
-    /// Whether it failed, and may not fail again.
-    may_try_again: bool,
-}
-
-/// What an export made.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct JobResult {
-    /// Name of the file.
-    #[serde(default)]
-    name: String,
-    /// Its size.
-    #[serde(default)]
-    bytes: u64,
-    /// What the format could not hold.
-    #[serde(default)]
-    losses: Vec<LossView>,
-}
-
-/// Something a format cannot hold.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct LossView {
-    /// A sentence.
-    what: String,
-    /// Regions it concerns.
-    regions: usize,
-}
-
-impl JobView {
-    /// A job as pages see it.
-    pub(crate) fn of(job: store::Job) -> Self {
-        let result = job.result.and_then(|value| serde_json::from_value(value).ok());
-        Self {
-            id: job.id,
-            kind: job.kind.name().to_owned(),
-            state: job.state.name().to_owned(),
-            share: job.share,
-            // What was refused at once is refused again; what failed so often may have been mended meanwhile.
-            may_try_again: job.state == JobState::Failed && job.tries >= MOST_TRIES,
-            most_tries: MOST_TRIES,
-            input: job.input,
-            result,
-            error: job.error,
-            tries: job.tries,
-        }
-    }
 }
 
 /// Begins an export.

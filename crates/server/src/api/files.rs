@@ -5,7 +5,6 @@ use super::long_takes::FileName;
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;
-use crate::view::plan_of;
 use axum::Json;
 use axum::body::{Body, BodyDataStream};
 use axum::extract::{Path, Query, State};
@@ -16,6 +15,7 @@ use instrument::{
     contradicts, kind_of_files, kind_offered, layers_of, octave_habit, rung_of, says_of, settle,
 };
 use serde::{Deserialize, Serialize};
+use shown::plan_of;
 use std::collections::{BTreeMap, BTreeSet};
 use store::{Recording, WaitingRow};
 use tokio::io::AsyncWriteExt;
@@ -130,7 +130,7 @@ fn inside_of(file: &std::fs::File) -> std::io::Result<HeardInFile> {
         }),
         from_take: formats::read_mark(&bytes)
             .as_deref()
-            .and_then(super::out_and_back::take_of_mark),
+            .and_then(instrument::take_of_mark),
         ..HeardInFile::default()
     })
 }

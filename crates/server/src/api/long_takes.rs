@@ -5,7 +5,6 @@ use super::files::let_come;
 use crate::App;
 use crate::audio::{Columns, Part, PeaksView, Stretch, peaks_of};
 use crate::problem::Problem;
-use crate::view::{InstrumentView, view_of};
 use crate::workers::Importing;
 use axum::Json;
 use axum::body::Body;
@@ -15,6 +14,7 @@ use axum::response::IntoResponse;
 use futures::TryStreamExt;
 use instrument::{Cell, Deal, Dealt, MOST_TAKE_S, Origin, Slice, Slicing, deal, deal_by_times};
 use serde::{Deserialize, Serialize};
+use shown::{InstrumentView, view_of};
 use signal::{GridSettings, SilenceSettings, SteadyStretch};
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -50,7 +50,7 @@ pub(super) async fn bring_long_take(
     Query(FileName { name }): Query<FileName>,
     body: Body,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    crate::view::plan_of(&app.store, id)
+    shown::plan_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     let name = super::checked_name(name.rsplit(['/', '\\']).next().unwrap_or(""), "A file")?;

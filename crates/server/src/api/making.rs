@@ -1,10 +1,8 @@
 //! New takes from old, and the jobs that render.
 
 use super::Created;
-use super::exports::JobView;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{Seen, TakeView, seen};
 use crate::workers::Makings;
 use axum::Json;
 use axum::extract::{Path, State};
@@ -12,6 +10,8 @@ use axum::http::StatusCode;
 use instrument::{Cell, Making, missing_from_neighbours};
 use program::LoopWay;
 use serde::Deserialize;
+use shown::JobView;
+use shown::{Seen, TakeView, seen};
 use utoipa::ToSchema;
 use work::JobKind;
 

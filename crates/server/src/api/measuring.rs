@@ -3,12 +3,12 @@
 use super::Created;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::seen;
 use crate::workers::Again;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use serde::Deserialize;
+use shown::seen;
 use utoipa::ToSchema;
 use work::JobKind;
 

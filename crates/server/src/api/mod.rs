@@ -10,19 +10,17 @@ mod measuring;
 mod out_and_back;
 mod planning;
 mod recording;
+mod shelving;
 mod spreading;
 mod taking_in;
 mod tuning;
 
-pub use exports::JobView;
 pub(crate) use making::{lacks_judgement, lacks_levels};
 
 use crate::App;
 use crate::audio;
-use crate::cards::{Card, cards};
 use crate::live::{Message, message_of};
 use crate::problem::Problem;
-use crate::view::{InstrumentView, view_of};
 use axum::body::Bytes;
 use axum::extract::ws::{WebSocket, WebSocketUpgrade};
 use axum::extract::{Path, Query, State};
@@ -31,6 +29,8 @@ use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
 use instrument::{Fact, Plan, Said, Target};
 use serde::{Deserialize, Serialize};
+use shown::{Card, cards_as_json};
+use shown::{InstrumentView, view_of};
 use std::time::Duration;
 use utoipa::{OpenApi, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -61,7 +61,9 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(planning::patterns, planning::keep_pattern))
         .routes(routes!(planning::forget_pattern))
         .routes(routes!(list, create))
-        .routes(routes!(show))
+        .routes(routes!(show, shelving::remove_for_good))
+        .routes(routes!(shelving::copy))
+        .routes(routes!(shelving::frees))
         .routes(routes!(flat_program))
         .routes(routes!(audio::thumbnails))
         .routes(routes!(change))
@@ -157,10 +159,9 @@ fn percent_encoded(name: &str) -> String {
 /// The shelf.
 #[utoipa::path(get, path = "/api/instruments", responses((status = 200, body = Vec<Card>)))]
 async fn list(State(app): State<App>) -> Result<Response, Problem> {
-    let answer = app.shelf.answer(0, async || {
-        let cards = cards(&app.store).await?;
-        Ok(Some(serde_json::to_vec(&cards)?.into()))
-    });
+    let answer = app
+        .shelf
+        .answer(0, async || Ok(Some(cards_as_json(&app.store).await?.into())));
     json(answer.await?, "shelf")
 }
 
@@ -211,7 +212,7 @@ async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, P
         if let Some(check) = view.run.as_ref().and_then(|run| run.check.clone()) {
             view.check = Some(check);
         }
-        let written = tokio::task::spawn_blocking(move || serde_json::to_vec(&view)).await??;
+        let written = tokio::task::spawn_blocking(move || view.to_json()).await??;
         Ok(Some(written.into()))
     });
     json(answer.await?, "instrument")

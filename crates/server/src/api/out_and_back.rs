@@ -5,34 +5,19 @@ use super::files::{Brought, brought};
 use super::long_takes::FileName;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{TakeView, seen};
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::Origin;
+use instrument::{Origin, mark_of_take, take_name, take_of_name};
 use serde::Deserialize;
+use shown::{TakeView, seen};
 use std::collections::BTreeSet;
 use std::io::Write;
 use store::{NewTake, StoreLibrary};
 use utoipa::IntoParams;
 use work::{MadeTake, TreatedTake};
-
-/// What is written inside a file that goes out.
-fn mark_of_take(take: u64) -> String {
-    format!("Ladder take {take}")
-}
-
-pub(super) fn take_of_mark(mark: &str) -> Option<u64> {
-    mark.strip_prefix("Ladder take ")?.parse().ok()
-}
-
-/// The take that a file's name names, `… [take 12].wav`.
-fn take_of_name(name: &str) -> Option<u64> {
-    let (_, rest) = name.rsplit_once("[take ")?;
-    rest.split_once(']')?.0.parse().ok()
-}
 
 /// Takes that go out.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -73,11 +58,7 @@ pub(super) async fn takes_out(
         .takes
         .into_values()
         .map(|take| {
-            let name = format!(
-                "{} [take {}].wav",
-                crate::view::take_name(&seen.view.plan, take.cell),
-                take.id
-            );
+            let name = format!("{} [take {}].wav", take_name(&seen.view.plan, take.cell), take.id);
             Going {
                 name: name.replace('♯', "#").replace(['/', '\\'], "_"),
                 treated: wish.treated,
@@ -196,16 +177,4 @@ pub(super) async fn take_back(
     let ids = app.store.use_made(id, "use the edited take", &[made]).await?;
     let id = ids.first().copied().unwrap_or(0);
     Ok((StatusCode::CREATED, Json(Created { id })))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_take_is_known_by_its_mark_or_its_name() {
-        assert_eq!(take_of_mark(&mark_of_take(12)), Some(12));
-        assert_eq!(take_of_name("Keys C4 soft [take 7] edited.wav"), Some(7));
-        assert_eq!((take_of_mark("hello"), take_of_name("C4.wav")), (None, None));
-    }
 }

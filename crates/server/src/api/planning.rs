@@ -3,13 +3,15 @@
 use super::Created;
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{plan_of, view_of};
 use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan, read_chord};
+use instrument::{
+    Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan, read_chord,
+};
 use serde::{Deserialize, Serialize};
+use shown::{plan_of, view_of};
 use utoipa::{IntoParams, ToSchema};
 
 /// A rig that can be recorded.

@@ -90,20 +90,6 @@ async fn refuse(mut socket: WebSocket, sentence: String) {
     }
 }
 
-/// Bytes before the samples of a block: the number of its first frame.
-const NUMBER_BYTES: usize = 8;
-
-fn block_of(bytes: &[u8]) -> Option<Block> {
-    let (number, samples) = bytes.split_at_checked(NUMBER_BYTES)?;
-    Some(Block {
-        first_frame: u64::from_le_bytes(number.try_into().ok()?),
-        samples: samples
-            .chunks_exact(4)
-            .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
-            .collect(),
-    })
-}
-
 async fn carry(socket: WebSocket, end: PageEnd) {
     let (mut to_page, mut from_page) = socket.split();
     let (sender, mut messages) = mpsc::unbounded_channel();
@@ -127,7 +113,7 @@ async fn carry(socket: WebSocket, end: PageEnd) {
     });
     while let Some(Ok(message)) = from_page.next().await {
         let sent = match message {
-            Message::Binary(bytes) => block_of(&bytes).map(|block| end.blocks.send(Ok(block))),
+            Message::Binary(bytes) => Block::of_message(&bytes).map(|block| end.blocks.send(Ok(block))),
             Message::Text(text) => serde_json::from_str::<FromPage>(&text)
                 .ok()
                 .map(|said| end.blocks.send(Err(said))),
@@ -141,17 +127,4 @@ async fn carry(socket: WebSocket, end: PageEnd) {
         }
     }
     writing.abort();
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_block_carries_its_number_and_short_ones_are_no_blocks() {
-        let bytes = [&7u64.to_le_bytes()[..], &0.5f32.to_le_bytes(), &[1, 2]].concat();
-        let block = block_of(&bytes).unwrap();
-        assert_eq!((block.first_frame, block.samples), (7, vec![0.5]));
-        assert_eq!(block_of(&[1, 2, 3]), None);
-    }
 }

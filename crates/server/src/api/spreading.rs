@@ -2,11 +2,11 @@
 
 use crate::App;
 use crate::problem::Problem;
-use crate::view::{TakeView, view_of};
 use axum::Json;
 use axum::extract::{Path, State};
 use instrument::{Part, Spread, SpreadTake, Target, spread};
 use serde::{Deserialize, Serialize};
+use shown::{TakeView, view_of};
 use utoipa::ToSchema;
 
 /// From which take, what, how, and on which.

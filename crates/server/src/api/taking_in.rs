@@ -6,7 +6,6 @@ use super::long_takes::FileName;
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;
-use crate::view::view_of;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
@@ -17,6 +16,7 @@ use instrument::{
     is_normalised, key_name, kind_of_file, map_of_files, mics_of, plan_with, read_name, rung_of,
 };
 use serde::{Deserialize, Serialize};
+use shown::view_of;
 use std::collections::BTreeMap;
 use store::{NewTake, Recording, TakenIn, WaitingRow};
 use utoipa::{IntoParams, ToSchema};

@@ -2,10 +2,10 @@
 
 use super::run::Keep;
 use super::{RunSettings, What};
-use crate::view::InstrumentView;
 use instrument::{Cell, How, PAGE_RIG, Plan};
 use rig::{PlayedNote, Rig};
 use session::{CellJob, HandSession, HandSettings, Lead, LongSession, Session, SessionSettings};
+use shown::InstrumentView;
 use std::collections::HashSet;
 
 /// The cells to record: those asked for, else those without a take that is not refused.

@@ -12,7 +12,6 @@ pub(crate) use line::PageEnd;
 pub use line::{FromPage, ToPage};
 
 use crate::live::{Live, Message};
-use crate::view::view_of;
 use futures::FutureExt;
 use futures::future::BoxFuture;
 use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Verdict};
@@ -23,6 +22,7 @@ use rig::{EchoBox, Model, Rig, RigSettings};
 use run::{Keep, Played, Run, Setup};
 use serde::{Deserialize, Serialize};
 use session::{Lead, LongSession, Order, PlayJob, Progress, ThroughSession};
+use shown::view_of;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;

@@ -1,11 +1,11 @@
 //! One recording that is going: a session, led over the frames of a line, its takes kept as they end.
 
-use super::keeping::{in_channels, keep_spool, kept_sentence, of_mics};
+use super::keeping::{keep_spool, kept_sentence};
 use super::line::{Heard, Line, ToPage};
 use super::{Ended, Recorder};
 use crate::live::Message;
 use instrument::{Cell, Fact, Finding, Origin, Said, SoundCheck, Target, Verdict};
-use session::{Action, Intake, Lead, Order};
+use session::{Action, Intake, Lead, Order, in_channels, of_mics};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::{Duration, Instant};

@@ -3,10 +3,11 @@
 use super::{Real, has_no_pitch, recordings, rms_db};
 use engine::{Event, EventKind, render_offline};
 use instrument::{
-    Kind, PlacedFile, PlacedTake, heard_for, make_program, map_of_files, plan_with, suggest, treat,
+    Counted, Fact, Facts, Kind, Known, Origin, PlacedFile, RecordedTake, Target, map_of_files, plan_with,
+    resolve,
 };
-use program::{Program, Sample};
-use std::collections::BTreeMap;
+use program::Program;
+use std::collections::{BTreeMap, HashMap};
 
 /// An instrument of fewer recordings is none.
 const FEWEST: usize = 3;
@@ -38,30 +39,35 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
         .collect();
     let form = (of[0].audio.rate_hz, 1);
     let (plan, cells) = plan_with(None, Kind::Sustained, &[], &files, &[], form).expect("a plan");
-    let takes: Vec<PlacedTake> = (0u64..)
-        .zip(of)
-        .zip(&cells)
-        .map(|((source, real), &cell)| {
-            let frames = real.audio.frames() as u64;
-            let facts = heard_for(cell.key, real.found.clone());
-            let suggestion = suggest(plan.kind, cell.key, real.audio.rate_hz, frames, &facts, None);
-            PlacedTake {
-                cell,
-                sample: Sample {
-                    name: real.name.clone(),
-                    source: source.to_string(),
-                    rate_hz: real.audio.rate_hz,
-                    first_channel: 0,
-                    source_channels: 1,
-                    channels: 1,
-                    frames,
-                },
-                treatment: treat(cell.key, &suggestion, &Default::default(), frames),
-            }
-        })
-        .collect();
+    let takes = (0u64..).zip(of).zip(&cells).map(|((id, real), &cell)| {
+        let recorded = RecordedTake {
+            id,
+            cell,
+            rate_hz: real.audio.rate_hz,
+            channels: 1,
+            frames: real.audio.frames() as u64,
+            origin: Origin::default(),
+        };
+        let counted = Counted {
+            facts: real.found.clone(),
+            suggested: Vec::new(),
+        };
+        (recorded, Some(counted))
+    });
     let map = map_of_files(&plan).unwrap_or_default();
-    make_program(family, &plan, &map, &takes)
+    let said = Facts::from([(
+        (Target::Instrument, Fact::Map),
+        serde_json::to_value(map).expect("a map"),
+    )]);
+    let known = Known {
+        name: family,
+        plan: &plan,
+        said: &said,
+        takes: takes.collect(),
+        cleaned_levels: &HashMap::new(),
+        judged_loops: &HashMap::new(),
+    };
+    resolve(known).program
 }
 
 /// A key held for so many seconds, in mono.

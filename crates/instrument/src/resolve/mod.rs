@@ -1,0 +1,510 @@
+//! The one place where what was measured, what follows from it and what was said become an instrument: its takes as they are treated, and
+//! the program. The page's view, jobs and exports begin here.
+
+use crate::{
+    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin, PlacedTake, Plan, Ring,
+    Suggestion, Target, Treatment, advice, heard_for, key_name, make_program, missing, said_of, suggest,
+    treat, wants_a_loop,
+};
+use program::{Program, Sample};
+use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
+use std::collections::HashMap;
+
+mod curves;
+mod outline;
+
+pub use outline::{Outline, OutlinedTake, outline};
+
+/// A take without its audio.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RecordedTake {
+    /// Its number.
+    pub id: u64,
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Frames per second.
+    pub rate_hz: u32,
+    /// Of its recording.
+    pub channels: u16,
+    /// Length.
+    pub frames: u64,
+    /// Where it came from.
+    pub origin: Origin,
+}
+
+/// What follows from a measurement for a take of a kind, at a key.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Suggested {
+    /// What its instrument is.
+    pub kind: Kind,
+    /// Its cell's key.
+    pub key: u8,
+    /// What is done to it by itself.
+    pub suggestion: Suggestion,
+}
+
+impl Suggested {
+    /// By today's rules.
+    pub fn now(kind: Kind, take: &RecordedTake, measured: &Measurement) -> Self {
+        let key = take.cell.key;
+        let inside = take.origin.inside.as_ref();
+        let facts = heard_for(key, measured.clone());
+        Self {
+            kind,
+            key,
+            suggestion: suggest(kind, key, take.rate_hz, take.frames, &facts, inside),
+        }
+    }
+}
+
+/// What counts of a take: what one version measured, and what followed from it then.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Counted {
+    /// What was measured.
+    pub facts: Measurement,
+    /// What followed, for each kind and key that was asked for.
+    pub suggested: Vec<Suggested>,
+}
+
+impl Counted {
+    /// What followed from it for a kind at a key; `None` where nobody asked yet.
+    pub fn suggested(&self, kind: Kind, key: u8) -> Option<&Suggestion> {
+        let of = self.suggested.iter().find(|of| (of.kind, of.key) == (kind, key));
+        of.map(|of| &of.suggestion)
+    }
+}
+
+/// What a measured take comes to.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Followed {
+    /// What was measured, heard for its cell.
+    pub facts: Measurement,
+    /// What is done by itself.
+    pub suggestion: Suggestion,
+    /// What is done.
+    pub treatment: Treatment,
+    /// Whether what is done by itself follows by today's rules, having never been asked for: it is kept from now on.
+    pub is_new: bool,
+}
+
+/// Lays what was said of a take over what follows for it. What followed once stays: a changed rule changes nothing that was finished.
+pub fn follow(kind: Kind, take: &RecordedTake, counted: Counted, said: &Correction) -> Followed {
+    let key = take.cell.key;
+    let known = counted.suggested(kind, key).cloned();
+    let is_new = known.is_none();
+    let suggestion = known.unwrap_or_else(|| Suggested::now(kind, take, &counted.facts).suggestion);
+    Followed {
+        treatment: treat(key, &suggestion, said, take.frames),
+        facts: heard_for(key, counted.facts),
+        suggestion,
+        is_new,
+    }
+}
+
+/// Facts of takes by their number and the name of what is done to them.
+pub type ByTreatment<T> = HashMap<(u64, String), T>;
+
+/// All that is known of an instrument.
+#[derive(Debug)]
+pub struct Known<'a> {
+    /// Its name when it was made.
+    pub name: &'a str,
+    /// Its plan when it was made.
+    pub plan: &'a Plan,
+    /// What was said.
+    pub said: &'a Facts,
+    /// Its takes, oldest first, with what counts of those that are measured.
+    pub takes: Vec<(RecordedTake, Option<Counted>)>,
+    /// Levels of takes as they were cleaned.
+    pub cleaned_levels: &'a ByTreatment<Levels>,
+    /// What loops are worth that measuring did not find.
+    pub judged_loops: &'a ByTreatment<LoopFacts>,
+}
+
+/// An instrument as it stands.
+#[derive(Debug, Clone)]
+pub struct Resolved {
+    /// Its name.
+    pub name: String,
+    /// Words to find it by.
+    pub tags: Vec<String>,
+    /// What is recorded.
+    pub plan: Plan,
+    /// How rungs share keys.
+    pub map: MapSettings,
+    /// Its takes, oldest first.
+    pub takes: Vec<ResolvedTake>,
+    /// What sounds.
+    pub program: Program,
+    /// What the takes so far tell about the plan.
+    pub advice: Vec<Advice>,
+    /// What follows from measurements by today's rules and was not kept yet: take, and version of what measured it.
+    pub followed: Vec<(u64, u32, Suggested)>,
+}
+
+/// A take as it stands. What follows from its measurement is `None` until it is measured.
+#[derive(Debug, Clone)]
+pub struct ResolvedTake {
+    /// As it was recorded.
+    pub recorded: RecordedTake,
+    /// Whether it is the chosen one of its cell.
+    pub chosen: bool,
+    /// What was measured, heard for its cell.
+    pub facts: Option<Measurement>,
+    /// Whether an earlier version measured it: measured again, it may be suggested otherwise.
+    pub outdated: bool,
+    /// What is done by itself.
+    pub suggestion: Option<Suggestion>,
+    /// What was said.
+    pub correction: Correction,
+    /// What is done.
+    pub treatment: Option<Treatment>,
+    /// A name of what cleaning makes of it; `None` where nothing is cleaned.
+    pub cleaned: Option<String>,
+    /// How loud it is before its gain: as recorded, or as it is cleaned; `None` until that is known.
+    pub levels: Option<Levels>,
+    /// What its loop is worth; `None` where it has none or turns in place, and until it is judged.
+    pub seam: Option<LoopFacts>,
+    /// Where the loudness of its layer runs at its key, gains included, in LUFS; `None` where too few takes tell.
+    pub curve_lufs: Option<f64>,
+    /// Where the instrument's own tuning runs at its key, in cents from the planned one; `None` where too few takes tell.
+    pub curve_cents: Option<f64>,
+    /// What it should have, being of its kind, and was not found; nothing until it is measured.
+    pub missing: Vec<Missing>,
+}
+
+/// What follows from all that is known and said of an instrument.
+pub fn resolve(known: Known<'_>) -> Resolved {
+    let said = known.said;
+    let plan: Plan = said_of(said, Fact::Plan).unwrap_or_else(|| known.plan.clone());
+    let name = said_of(said, Fact::Name).unwrap_or_else(|| known.name.to_owned());
+    let map: MapSettings = said_of(said, Fact::Map).unwrap_or_default();
+    let candidates = known.takes.iter().map(|(take, _)| Candidate::of(take));
+    let chosen = chosen(candidates, said);
+    let mut followed = Vec::new();
+    let mut takes: Vec<ResolvedTake> = known
+        .takes
+        .into_iter()
+        .map(|(recorded, counted)| {
+            let is_chosen = chosen.get(&recorded.cell) == Some(&recorded.id);
+            let correction = Correction::of(recorded.id, said).made_for(&plan, recorded.cell);
+            let mut take = ResolvedTake::unmeasured(recorded, is_chosen, correction);
+            if let Some(counted) = counted {
+                let version = counted.facts.version;
+                let follows = follow(plan.kind, &take.recorded, counted, &take.correction);
+                if follows.is_new {
+                    let suggested = Suggested {
+                        kind: plan.kind,
+                        key: take.recorded.cell.key,
+                        suggestion: follows.suggestion.clone(),
+                    };
+                    followed.push((take.recorded.id, version, suggested));
+                }
+                take.measured(&plan, follows, known.cleaned_levels, known.judged_loops);
+            }
+            take
+        })
+        .collect();
+    curves::tell_tuning(&mut takes);
+    curves::tell_levels(&mut takes);
+    let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
+    let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(plan.kind)).collect();
+    Resolved {
+        tags: said_of(said, Fact::Tags).unwrap_or_default(),
+        program: make_program(&name, &plan, &map, &placed),
+        advice: advice(&plan, &rings),
+        name,
+        plan,
+        map,
+        takes,
+        followed,
+    }
+}
+
+impl ResolvedTake {
+    fn unmeasured(recorded: RecordedTake, chosen: bool, correction: Correction) -> Self {
+        Self {
+            recorded,
+            chosen,
+            facts: None,
+            outdated: false,
+            suggestion: None,
+            correction,
+            treatment: None,
+            cleaned: None,
+            levels: None,
+            seam: None,
+            curve_lufs: None,
+            curve_cents: None,
+            missing: Vec::new(),
+        }
+    }
+
+    fn measured(
+        &mut self,
+        plan: &Plan,
+        of: Followed,
+        cleaned_levels: &ByTreatment<Levels>,
+        judged_loops: &ByTreatment<LoopFacts>,
+    ) {
+        let Followed {
+            facts,
+            suggestion,
+            treatment,
+            ..
+        } = of;
+        let RecordedTake {
+            id,
+            cell,
+            rate_hz,
+            frames,
+            ref origin,
+            ..
+        } = self.recorded;
+        self.cleaned = treatment.cleaned_name(&facts);
+        self.levels = match &self.cleaned {
+            Some(name) => cleaned_levels.get(&(id, name.clone())).copied(),
+            None => Some(facts.levels()),
+        };
+        self.seam = treatment.loop_name(&facts).and_then(|name| {
+            let measured = treatment.measured_loop(&facts);
+            measured.or_else(|| judged_loops.get(&(id, name)).copied())
+        });
+        self.missing = plan
+            .passes
+            .get(usize::from(cell.pass))
+            .map_or_else(Vec::new, |pass| {
+                let lies = (rate_hz, frames);
+                missing(
+                    plan.kind,
+                    pass.sounds_on,
+                    &facts,
+                    lies,
+                    origin,
+                    &self.correction,
+                    Some(&treatment),
+                )
+            });
+        self.outdated = facts.version < MEASURE_VERSION;
+        self.facts = Some(facts);
+        self.suggestion = Some(suggestion);
+        self.treatment = Some(treatment);
+    }
+
+    /// Where it sounds; `None` where another of its cell is chosen, and until it is measured.
+    fn placed(&self, plan: &Plan) -> Option<PlacedTake> {
+        let treatment = self.treatment.clone().filter(|_| self.chosen)?;
+        let recorded = &self.recorded;
+        Some(PlacedTake {
+            cell: recorded.cell,
+            sample: Sample {
+                name: take_name(plan, recorded.cell),
+                source: source_of(recorded.id, self.cleaned.clone()),
+                rate_hz: recorded.rate_hz,
+                first_channel: 0,
+                source_channels: recorded.channels,
+                channels: recorded.channels,
+                frames: recorded.frames,
+            },
+            treatment,
+        })
+    }
+
+    /// What it tells about its plan.
+    fn ring(&self, kind: Kind) -> Option<Ring> {
+        let (facts, recorded) = (self.facts.as_ref()?, &self.recorded);
+        let frames = facts.end_frame.saturating_sub(facts.start_frame);
+        Some(Ring {
+            pass: recorded.cell.pass,
+            seconds: frames as f64 / f64::from(recorded.rate_hz),
+            cut_off: facts.end_frame as u64 >= recorded.frames,
+            beats_s: facts.beats.map(|beats| beats.seconds),
+            wants_a_loop: wants_a_loop(kind, recorded.rate_hz, facts),
+        })
+    }
+}
+
+/// A take that may be the chosen one of its cell.
+#[derive(Debug, Clone, Copy)]
+struct Candidate {
+    id: u64,
+    cell: Cell,
+    /// It is refused, or made from another: used only where somebody says so.
+    only_by_word: bool,
+}
+
+impl Candidate {
+    fn of(take: &RecordedTake) -> Self {
+        Self {
+            id: take.id,
+            cell: take.cell,
+            only_by_word: take.origin.only_by_word(),
+        }
+    }
+}
+
+/// The newest take of each cell that is neither refused nor made from another, unless one was chosen.
+fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell, u64> {
+    let mut by_cell: HashMap<Cell, (bool, u64)> = HashMap::new();
+    for take in takes {
+        let said = facts
+            .get(&(Target::Take(take.id), Fact::Chosen))
+            .and_then(serde_json::Value::as_bool);
+        if said == Some(false) || (said.is_none() && take.only_by_word) {
+            continue;
+        }
+        let candidate = (said == Some(true), take.id);
+        let best = by_cell.entry(take.cell).or_insert(candidate);
+        *best = candidate.max(*best);
+    }
+    by_cell.into_iter().map(|(cell, (_, id))| (cell, id)).collect()
+}
+
+/// A take's place in words: pass, note, layer and turn.
+pub fn take_name(plan: &Plan, cell: Cell) -> String {
+    let pass = plan.passes.get(usize::from(cell.pass));
+    let layer = pass.and_then(|pass| pass.layers.get(usize::from(cell.layer)));
+    let mut name = format!(
+        "{} {} {}",
+        pass.map_or("", |pass| pass.name.as_str()),
+        key_name(cell.key, crate::MiddleC::C4),
+        layer.map_or("", |layer| layer.name.as_str()),
+    );
+    if pass
+        .zip(layer)
+        .is_some_and(|(pass, layer)| pass.round_robins_of(layer) > 1)
+    {
+        name.push_str(&format!(" {}", cell.round_robin + 1));
+    }
+    name.trim().to_owned()
+}
+
+/// The name under which a program's sample is brought: the take's number, and what was made of it.
+pub fn source_of(take: u64, cleaned: Option<String>) -> String {
+    match cleaned {
+        Some(name) => format!("{take}~{name}"),
+        None => take.to_string(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::plan::tests::plan;
+    use serde_json::json;
+    use signal::{Audio, Pitch, hz_of_key, measure};
+
+    fn recorded(id: u64, key: u8) -> RecordedTake {
+        RecordedTake {
+            id,
+            cell: Cell {
+                pass: 0,
+                key,
+                layer: 0,
+                round_robin: 0,
+            },
+            rate_hz: 48_000,
+            channels: 1,
+            frames: 96_000,
+            origin: Origin::default(),
+        }
+    }
+
+    fn counted(key: u8, cents: f64) -> Counted {
+        let facts = Measurement {
+            start_frame: 4_800,
+            end_frame: 90_000,
+            pitch: Some(Pitch {
+                hz: hz_of_key(f64::from(key) + cents / 100.0),
+                key,
+                cents,
+                confidence: 0.9,
+            }),
+            ..measure(&Audio::mono(48_000, Vec::new()))
+        };
+        Counted {
+            facts,
+            suggested: Vec::new(),
+        }
+    }
+
+    fn resolved(plan: &Plan, said: &Facts, takes: Vec<(RecordedTake, Option<Counted>)>) -> Resolved {
+        resolve(Known {
+            name: "Bench",
+            plan,
+            said,
+            takes,
+            cleaned_levels: &HashMap::new(),
+            judged_loops: &HashMap::new(),
+        })
+    }
+
+    #[test]
+    fn the_newest_take_of_a_cell_sounds_unless_another_was_chosen() {
+        let plan = plan(&[60, 64], &[100], 1);
+        let takes = || {
+            let of = |id, key| (recorded(id, key), Some(counted(key, 3.0)));
+            vec![of(1, 60), of(2, 60), of(3, 64), (recorded(4, 64), None)]
+        };
+        let newest = resolved(&plan, &Facts::new(), takes());
+        let chosen = |of: &Resolved| -> Vec<u64> {
+            let chosen = of.takes.iter().filter(|take| take.chosen);
+            chosen.map(|take| take.recorded.id).collect()
+        };
+        assert_eq!(chosen(&newest), [2, 4]);
+        // The last is not measured yet: nothing of its cell sounds.
+        let sources: Vec<&str> = newest.program.samples.iter().map(|s| s.source.as_str()).collect();
+        assert_eq!(sources, ["2"]);
+        assert_eq!(newest.program.samples[0].name, "Keys C4 layer 100");
+        let said = Facts::from([
+            ((Target::Take(1), Fact::Chosen), json!(true)),
+            ((Target::Take(4), Fact::Chosen), json!(false)),
+        ]);
+        assert_eq!(chosen(&resolved(&plan, &said, takes())), [1, 3]);
+    }
+
+    #[test]
+    fn what_followed_once_stays_and_what_follows_now_is_to_be_kept() {
+        let plan = plan(&[60], &[100], 1);
+        let first = resolved(
+            &plan,
+            &Facts::new(),
+            vec![(recorded(1, 60), Some(counted(60, 3.0)))],
+        );
+        let [(1, MEASURE_VERSION, follows)] = &first.followed[..] else {
+            panic!("{:?}", first.followed);
+        };
+        // An earlier version suggested otherwise: that holds.
+        let mut earlier = follows.clone();
+        earlier.suggestion.start_frame = 17;
+        let kept = Counted {
+            suggested: vec![earlier],
+            ..counted(60, 3.0)
+        };
+        let later = resolved(&plan, &Facts::new(), vec![(recorded(1, 60), Some(kept))]);
+        assert!(later.followed.is_empty());
+        let treatment = later.takes[0].treatment.as_ref().unwrap();
+        assert_eq!(treatment.start_frame, 17);
+        // What is said lies over it.
+        let said = Facts::from([((Target::Take(1), Fact::StartFrame), json!(900))]);
+        let said = resolved(&plan, &said, vec![(recorded(1, 60), Some(counted(60, 3.0)))]);
+        assert_eq!(said.takes[0].treatment.as_ref().unwrap().start_frame, 900);
+    }
+
+    #[test]
+    fn a_chord_has_its_rung_as_root_whatever_is_heard() {
+        let mut plan = plan(&[60], &[100], 1);
+        let of = |plan: &Plan| {
+            let all = resolved(
+                plan,
+                &Facts::new(),
+                vec![(recorded(1, 60), Some(counted(67, 20.0)))],
+            );
+            let treatment = all.takes[0].treatment.clone().unwrap();
+            (treatment.root_key, treatment.recording_cents)
+        };
+        assert_eq!(of(&plan), (67, 20.0));
+        plan.passes[0].chord = vec![4, 7];
+        assert_eq!(of(&plan), (60, 0.0));
+    }
+}

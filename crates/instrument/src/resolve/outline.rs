@@ -1,0 +1,92 @@
+//! What a shelf shows of an instrument, without all that is measured and said of its takes.
+
+use super::{Candidate, chosen};
+use crate::{Cell, Fact, Facts, Kind, MapSettings, PlacedTake, Plan, Treatment, make_program, said_of};
+use program::{Region, Sample};
+use std::collections::HashSet;
+
+/// What a shelf knows of a take.
+#[derive(Debug, Clone)]
+pub struct OutlinedTake {
+    /// Its number.
+    pub id: u64,
+    /// Where it belongs.
+    pub cell: Cell,
+    /// Of its recording.
+    pub channels: u16,
+    /// See [`crate::Origin::only_by_word`].
+    pub only_by_word: bool,
+    /// Whether it is measured.
+    pub measured: bool,
+}
+
+/// An instrument at a glance.
+#[derive(Debug, Clone)]
+pub struct Outline {
+    /// Its name.
+    pub name: String,
+    /// What it is.
+    pub kind: Kind,
+    /// Words to find it by.
+    pub tags: Vec<String>,
+    /// Whether it is set aside.
+    pub set_aside: bool,
+    /// Cells planned.
+    pub cells: usize,
+    /// Cells that have a take.
+    pub taken: usize,
+    /// Cells whose take is measured.
+    pub measured: usize,
+    /// Layers of the first pass.
+    pub layers: usize,
+    /// What sounds, but for its samples.
+    pub regions: Vec<Region>,
+}
+
+/// An instrument at a glance, from its name and plan when it was made, what was said, and its takes.
+pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) -> Outline {
+    let plan: Plan = said_of(said, Fact::Plan).unwrap_or_else(|| plan.clone());
+    let name = said_of(said, Fact::Name).unwrap_or_else(|| name.to_owned());
+    let map: MapSettings = said_of(said, Fact::Map).unwrap_or_default();
+    let candidates = takes.iter().map(|take| Candidate {
+        id: take.id,
+        cell: take.cell,
+        only_by_word: take.only_by_word,
+    });
+    let chosen = chosen(candidates, said);
+    // Where a region lies follows from its cell alone: what is measured and treated does not matter here.
+    let placed: Vec<PlacedTake> = takes
+        .iter()
+        .filter(|take| take.measured && chosen.get(&take.cell) == Some(&take.id))
+        .map(|take| PlacedTake {
+            cell: take.cell,
+            sample: Sample {
+                name: String::new(),
+                source: String::new(),
+                rate_hz: plan.rate_hz,
+                first_channel: 0,
+                source_channels: take.channels,
+                channels: take.channels,
+                frames: 1,
+            },
+            treatment: Treatment::untouched(take.cell.key),
+        })
+        .collect();
+    let cells_of = |measured: bool| -> HashSet<Cell> {
+        let all = takes.iter().filter(|take| take.measured || !measured);
+        all.map(|take| take.cell).collect()
+    };
+    let (taken, measured) = (cells_of(false), cells_of(true));
+    let planned = plan.cells();
+    Outline {
+        kind: plan.kind,
+        tags: said_of(said, Fact::Tags).unwrap_or_default(),
+        set_aside: said_of(said, Fact::SetAside).unwrap_or(false),
+        cells: planned.len(),
+        taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
+        measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
+        layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
+        regions: make_program(&name, &plan, &map, &placed).regions,
+        name,
+    }
+}

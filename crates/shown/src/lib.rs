@@ -1,0 +1,12 @@
+//! What pages are shown: an instrument whole, the shelf, jobs; as plain data that is written as JSON.
+//!
+//! No rule is here: [`instrument::resolve`] and [`instrument::outline`] have them. It stands apart from the server so that what writes
+//! megabytes of JSON is optimised, and the rest of the server quickly built.
+
+mod cards;
+mod jobs;
+mod view;
+
+pub use cards::{Card, CardRegion, cards, cards_as_json};
+pub use jobs::{JobResult, JobView, LossView};
+pub use view::{InstrumentView, LongTakeView, Seen, TakeView, plan_of, seen, view_of};
