@@ -260,6 +260,27 @@ async fn the_shelf_is_sifted_by_kind_tag_and_words() -> anyhow::Result<()> {
     browser
         .until("undone", &shown("Flue pipe,New bell,Old bell again"))
         .await?;
+    // A step is undone by itself, from the list of what was done.
+    browser
+        .driver
+        .query(By::XPath(card("Flue pipe")))
+        .first()
+        .await?
+        .click()
+        .await?;
+    browser.named("header button", "Flue pipe").await?;
+    let done = browser
+        .driver
+        .query(By::Css("button[aria-label='What was done']"))
+        .first()
+        .await?;
+    done.click().await?;
+    browser
+        .named("[data-part=done] li", "rename the instrument")
+        .await?;
+    browser.click("[data-part=done] button", "Undo").await?;
+    browser.named("header button", "Pipe").await?;
+    browser.named("[data-part=done] span", "undone").await?;
     browser.close().await?;
     ladder.end().await
 }

@@ -221,6 +221,11 @@ impl Change {
         Self::apply_where_unchanged(back, facts)
     }
 
+    /// Whether all of it can be undone: nothing that came after it said anything of the same fields.
+    pub fn stands_alone(&self, facts: &Facts) -> bool {
+        self.undo(facts).left_alone == 0
+    }
+
     /// What redoing it does to `facts`.
     pub fn redo(&self, facts: &Facts) -> Applied {
         Self::apply_where_unchanged(self.fields.iter().cloned(), facts)

@@ -30,8 +30,8 @@ pub struct Undone {
     pub left_alone: usize,
 }
 
-const DONE: u8 = 0;
-const UNDONE: u8 = 1;
+pub(crate) const DONE: u8 = 0;
+pub(crate) const UNDONE: u8 = 1;
 const OVERTAKEN: u8 = 2;
 
 fn number_of(target: Target) -> u64 {
@@ -72,7 +72,7 @@ pub(crate) async fn load(connection: &mut AsyncMysqlConnection, instrument: u64)
 /// Fields written by one statement.
 const FIELDS_AT_ONCE: usize = 500;
 
-async fn write(
+pub(crate) async fn write(
     connection: &mut AsyncMysqlConnection,
     instrument: u64,
     fields: &[FieldChange],

@@ -120,6 +120,7 @@ table! {
         label -> Text,
         fields -> Text,
         state -> Unsigned<TinyInt>,
+        made_at -> Datetime,
     }
 }
 

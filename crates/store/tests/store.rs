@@ -70,6 +70,35 @@ async fn edits_are_kept_undone_and_done_again_from_any_connection() -> anyhow::R
         other.facts(id).await?[&(Target::Instrument, Fact::Name)],
         json!("Chimes of slate")
     );
+    // A step in the middle is undone by itself, unless something after it says the same.
+    let tags = vec![(Target::Instrument, Fact::Tags, Said::Value(json!(["slate"])))];
+    store.change(id, "tag it", tags).await??;
+    let steps = store.steps(id).await?;
+    let told: Vec<(&str, bool, bool)> = steps
+        .iter()
+        .map(|step| (step.label.as_str(), step.undone, step.may_undo))
+        .collect();
+    assert_eq!(
+        told,
+        [
+            ("tag it", false, true),
+            ("name it again", false, true),
+            ("name it", false, false)
+        ]
+    );
+    let refused = store.undo_step(id, steps[2].id).await.unwrap_err().to_string();
+    assert!(refused.contains("undo that first"), "{refused}");
+    assert_eq!(
+        store.undo_step(id, steps[1].id).await?.as_deref(),
+        Some("name it again")
+    );
+    let facts = store.facts(id).await?;
+    assert_eq!(facts[&(Target::Instrument, Fact::Name)], json!("Slate chimes"));
+    assert_eq!(facts[&(Target::Instrument, Fact::Tags)], json!(["slate"]));
+    assert!(store.undo_step(id, steps[1].id).await.is_err());
+    assert!(store.steps(id).await?[1].undone && store.steps(id).await?[2].may_undo);
+    assert_eq!(store.undo_step(id + 1, steps[0].id).await?, None);
+    store.step_back(id, true).await?.context("redo")?;
     // A new change overtakes what was undone.
     store.step_back(id, false).await?;
     store.change(id, "another", name("Bars")).await??;

@@ -9,6 +9,7 @@ import { boardCells, type BoardCell, cellId, centsFromPlan } from "../model/cell
 import type { OnBench } from "../parts/Bench";
 import { type Box, type Plot, toCheck, worstFirst } from "../parts/Board";
 import { AskName } from "../parts/Ask";
+import { Done } from "../parts/Done";
 import { Failed, JobBar } from "../parts/JobBar";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
@@ -305,6 +306,7 @@ function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: 
         <button className="button" disabled={!view.redo} title={view.redo ? `Redo: ${view.redo}` : undefined} onClick={() => back("redo")}>
           Redo
         </button>
+        <Done view={view} />
         <button
           className={`button ${playKeys ? "on" : ""}`}
           aria-pressed={playKeys}

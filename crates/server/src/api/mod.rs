@@ -3,6 +3,7 @@
 mod evening;
 mod exports;
 mod files;
+mod history;
 mod long_takes;
 mod looping;
 mod making;
@@ -69,6 +70,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(change))
         .routes(routes!(undo))
         .routes(routes!(redo))
+        .routes(routes!(history::steps))
+        .routes(routes!(history::undo_step))
         .routes(routes!(recording::run))
         .routes(routes!(recording::order))
         .routes(routes!(recording::through))
