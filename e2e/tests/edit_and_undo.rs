@@ -31,6 +31,11 @@ async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result
             .await?;
         one.named("h2", heading).await?;
         one.picture(name).await?;
+        if step == "loop" {
+            // How far the seam stands out is told for the root, and for both ends of what it serves.
+            let told = "return / at [A-G].* at [A-G]/.test(document.querySelector('[data-part=seam-level]').textContent)";
+            one.until("both ends", told).await?;
+        }
         if name == "loop-ferry" {
             // Its lowest note comes round after its hold is over, so its loop stands out: the worst of the board, and it stays as it is where evening does
             // not help.

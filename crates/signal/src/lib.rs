@@ -45,11 +45,11 @@ pub use loops::{
 };
 pub use loudness::{loudness_lufs, loudness_lufs_of};
 pub use lowering::{Lowering, lowering_of};
-pub use measure::{Levels, MEASURE_VERSION, Measurement, measure, measure_pitch};
+pub use measure::{Levels, MEASURE_VERSION, Measurement, held_cents, measure, measure_pitch};
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{at_rate, flattened, resampled, reversed, swell};
-pub use seams::{PlayedLoop, audible_db, pumps_db};
+pub use seams::{PlayedLoop, audible_at_db, audible_db, pumps_db};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,

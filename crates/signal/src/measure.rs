@@ -11,7 +11,7 @@ use crate::{
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever an algorithm here gives other results: suggestions are pinned to it.
-pub const MEASURE_VERSION: u32 = 6;
+pub const MEASURE_VERSION: u32 = 7;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -160,20 +160,28 @@ fn heard_while_held(audio: &Audio, mut loops: Vec<LoopCandidate>, hz: f64) -> Ve
     let lively = loops.iter().position(lively);
     for at in [Some(0), lively.filter(|at| *at != 0)].into_iter().flatten() {
         if let Some(place) = loops.get_mut(at) {
-            // Of a long take no more than the loop and what is faded into its end.
-            let first = place.start_frame.saturating_sub(place.crossfade_frames);
-            let part = audio.slice(first, place.end_frame).to_mono();
-            let played = PlayedLoop {
-                start_frame: place.start_frame - first,
-                end_frame: place.end_frame - first,
-                ..place.played()
-            };
-            let held = played.held(&part, longest_frames(rate_hz));
-            let heard = held.and_then(|held| pitch_held(&held, rate_hz, hz));
-            place.held_cents = heard.map(|heard| 1200.0 * (heard / hz).log2());
+            place.held_cents = held_cents(audio, place.played(), hz);
         }
     }
     loops
+}
+
+/// How far the pitch that is heard while a loop goes round lies above `hz`, in cents; `None` where none is heard.
+pub fn held_cents(audio: &Audio, played: PlayedLoop, hz: f64) -> Option<f64> {
+    if played.end_frame > audio.frames() {
+        return None;
+    }
+    // Of a long take no more than the loop and what is faded into its end.
+    let first = played.start_frame.saturating_sub(played.crossfade_frames);
+    let part = audio.slice(first, played.end_frame).to_mono();
+    let played = PlayedLoop {
+        start_frame: played.start_frame - first,
+        end_frame: played.end_frame - first,
+        ..played
+    };
+    let held = played.held(&part, longest_frames(audio.rate_hz))?;
+    let heard = pitch_held(&held, audio.rate_hz, hz)?;
+    Some(1200.0 * (heard / hz).log2())
 }
 
 impl Measurement {

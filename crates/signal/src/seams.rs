@@ -99,6 +99,16 @@ pub fn audible_db(samples: &[f32], rate_hz: u32, played: PlayedLoop) -> Option<f
     audible_by(&mut Bands::new(rate_hz), samples, rate_hz, played)
 }
 
+/// The same as it is heard so many semitones over its root: faster, and so by windows that reach over more of the sound.
+pub fn audible_at_db(samples: &[f32], rate_hz: u32, played: PlayedLoop, semitones: f64) -> Option<f64> {
+    audible_db(samples, played_at(rate_hz, semitones), played)
+}
+
+/// Frames per second of a sound that is played so many semitones over its root.
+pub(crate) fn played_at(rate_hz: u32, semitones: f64) -> u32 {
+    (f64::from(rate_hz) * (semitones / 12.0).exp2()).round() as u32
+}
+
 pub(crate) fn audible_by(
     bands: &mut Bands,
     samples: &[f32],
@@ -234,6 +244,17 @@ mod tests {
             let told = pumps_db(&sound(), RATE, of).unwrap();
             assert!((told - pumps).abs() < 0.02, "{of:?}: {told}");
         }
+    }
+
+    /// Where a sound is played slower its own changes are spread over more windows, and a sudden one is not.
+    #[test]
+    fn a_seam_is_heard_otherwise_away_from_its_root() {
+        let of = played(11_025, 24_255, 882, 90);
+        let at = |semitones| audible_at_db(&sound(), RATE, of, semitones).unwrap();
+        assert_eq!(at(0.0), audible_db(&sound(), RATE, of).unwrap());
+        let resampled = audible_db(&sound(), RATE / 2, of).unwrap();
+        assert_eq!(at(-12.0), resampled);
+        assert!((at(12.0) - at(-12.0)).abs() > 0.01);
     }
 
     #[test]

@@ -20,6 +20,8 @@ pub struct LoopReport {
     pub drift_db: f64,
     /// How far its seams stand out of the sound; 0 or less cannot be told from it. See [`signal::audible_db`].
     pub audible_db: Option<f64>,
+    /// The same where it stands out most three semitones to either side.
+    pub audible_ends_db: Option<f64>,
     /// How far its level moves.
     pub pumps_db: Option<f64>,
     /// How alike its ends are: by this they are crossfaded.
@@ -131,6 +133,7 @@ impl FileReport {
                 seam_db: l.seam_db,
                 drift_db: l.drift_db,
                 audible_db: l.audible_db,
+                audible_ends_db: l.audible_ends_db,
                 pumps_db: l.pumps_db,
                 likeness_percent: l.likeness_percent,
                 way: LoopWay::Forward,

@@ -146,7 +146,12 @@ impl TreatedTake {
         let period = self.facts.pitch.map_or(UNPITCHED_PERIOD_FRAMES, |pitch| {
             f64::from(audio.rate_hz) / pitch.hz
         });
-        Ok(Some((name, LoopFacts::of(&audio, looped.played(), period))))
+        let pitch = self.facts.pitch;
+        let worth = LoopFacts {
+            held_cents: pitch.and_then(|pitch| signal::held_cents(&audio, looped.played(), pitch.hz)),
+            ..LoopFacts::of(&audio, looped.played(), period)
+        };
+        Ok(Some((name, worth)))
     }
 
     /// The best of the places to loop it that were found for some lengths. Of any length it is one that suits its kind; of lengths that somebody

@@ -44,6 +44,11 @@ const TOLD: { name: string; hint?: string; of: (place: Place, rate: number) => s
   { name: "start s", of: (l, rate) => (l.start_frame / rate).toFixed(3) },
   { name: "length s", of: (l, rate) => ((l.end_frame - l.start_frame) / rate).toFixed(3) },
   { name: "out dB", hint: STANDS_OUT, of: (l) => (l.audible_db == null ? "–" : bare(signedDb(l.audible_db))) },
+  {
+    name: "ends",
+    hint: "The same where it stands out most, played three semitones under or over its root",
+    of: (l) => (l.audible_ends_db == null ? "–" : bare(signedDb(l.audible_ends_db))),
+  },
   { name: "seam", hint: "How unlike its ends are, in dB, before any crossfade", of: (l) => bare(db(l.seam_db, 0)) },
   { name: "drift", hint: "How far its level at the end lies from that at the start, in dB", of: (l) => l.drift_db.toFixed(1) },
   { name: "colour", hint: "How far its colour at the end lies from that at the start, in dB", of: (l) => (l.timbre_db ?? 0).toFixed(1) },
@@ -127,6 +132,11 @@ export function LoopBench({ on }: { on: OnBench }) {
   const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
+  // The keys it will serve: there the loop runs slowest and fastest.
+  const regions = view.program.regions.filter((r) => view.program.samples[r.sample]?.source.split("~")[0] === String(take.id));
+  const edge = { lowest: Math.min(...regions.map((r) => r.low_key)), highest: Math.max(...regions.map((r) => r.high_key)) };
+  const over = (key: number) => (regions.length > 0 && held ? key - held.root_key : undefined);
+  const [lowest, highest] = [over(edge.lowest), over(edge.highest)];
   const judge = async (loop: TakeLoop, of: TakeView = take) => {
     const periodOf = of.facts?.pitch ? of.rate_hz / of.facts.pitch.hz : 200;
     return answer(
@@ -139,13 +149,24 @@ export function LoopBench({ on }: { on: OnBench }) {
             period: periodOf,
             crossfade: loop.crossfade_frames,
             likeness: loop.likeness_percent,
+            ...(of === take && lowest !== undefined && highest !== undefined ? { lowest, highest } : {}),
           },
         },
       }),
     );
   };
   const seam = useQuery({
-    queryKey: ["seam", take.id, take.cleaned, now?.start_frame, now?.end_frame, now?.crossfade_frames, now?.likeness_percent],
+    queryKey: [
+      "seam",
+      take.id,
+      take.cleaned,
+      now?.start_frame,
+      now?.end_frame,
+      now?.crossfade_frames,
+      now?.likeness_percent,
+      lowest,
+      highest,
+    ],
     enabled: now !== undefined && now.end_frame > now.start_frame,
     staleTime: Infinity,
     gcTime: 30_000,
@@ -254,9 +275,6 @@ export function LoopBench({ on }: { on: OnBench }) {
       evened ? "no evening" : "even the loop",
       takes.map((t) => ({ take: t.id, fact: "evening" as const, value: evened ? undefined : { share: 1 } })),
     ).catch(sayError);
-  // The keys it will serve: there the loop runs slowest and fastest.
-  const regions = view.program.regions.filter((r) => view.program.samples[r.sample]?.source.split("~")[0] === String(take.id));
-  const edge = { lowest: Math.min(...regions.map((r) => r.low_key)), highest: Math.max(...regions.map((r) => r.high_key)) };
   const hear = (key: number, rounds: number, seamOnly = false) =>
     now &&
     void player
@@ -310,8 +328,10 @@ export function LoopBench({ on }: { on: OnBench }) {
             )}
           </div>
           <p className="num px-3 pb-1.5 text-[11.5px] text-ink3" data-part="seam-level" hidden={!now} title={STANDS_OUT}>
-            {seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)} · `}seam {db(seam.data?.seam_db, 0)} · alike{" "}
-            {fitted ?? "–"} % · drift {drift.toFixed(1)} dB
+            {seam.data?.audible_db != null && `stands out ${signedDb(seam.data.audible_db)}`}
+            {seam.data?.audible_lowest_db != null && ` · at ${keyName(edge.lowest)} ${signedDb(seam.data.audible_lowest_db)}`}
+            {seam.data?.audible_highest_db != null && ` · at ${keyName(edge.highest)} ${signedDb(seam.data.audible_highest_db)}`}
+            {seam.data?.audible_db != null && " · "}seam {db(seam.data?.seam_db, 0)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB
           </p>
         </div>
         <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">

@@ -2,9 +2,9 @@
 //! the program. The page's view, jobs and exports begin here.
 
 use crate::{
-    Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin, PlacedTake, Plan, Ring,
-    Suggestion, Target, Treatment, advice, heard_for, key_name, make_program, missing, said_of, suggest,
-    treat, wants_a_loop,
+    ANOTHER_NOTE_CENTS, Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
+    PlacedTake, Plan, Ring, Suggestion, TakeLoop, Target, Treatment, advice, heard_for, key_name,
+    make_program, missing, said_of, suggest, treat, wants_a_loop,
 };
 use program::{Program, Sample};
 use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
@@ -250,7 +250,7 @@ impl ResolvedTake {
         let Followed {
             facts,
             suggestion,
-            treatment,
+            mut treatment,
             ..
         } = of;
         let RecordedTake {
@@ -270,6 +270,10 @@ impl ResolvedTake {
             let measured = treatment.measured_loop(&facts);
             measured.or_else(|| judged_loops.get(&(id, name)).copied())
         });
+        // What is heard while the key is held is the loop: cents follow from the one that was set by hand, too.
+        if let Some(cents) = self.cents_of_own_loop(&facts, &suggestion) {
+            treatment.recording_cents = cents;
+        }
         self.missing = plan
             .passes
             .get(usize::from(cell.pass))
@@ -289,6 +293,33 @@ impl ResolvedTake {
         self.facts = Some(facts);
         self.suggestion = Some(suggestion);
         self.treatment = Some(treatment);
+    }
+
+    /// How far the take lies above its root while its loop goes round, where its maker set that and nothing else of its pitch, and it was listened to.
+    fn cents_of_own_loop(&self, facts: &Measurement, suggestion: &Suggestion) -> Option<f64> {
+        let said = &self.correction;
+        let inside = self.recorded.origin.inside.as_ref();
+        let rooted = said.no_pitch
+            || said.recording_cents.is_some()
+            || said.root_key.is_some()
+            || inside.is_some_and(|inside| inside.root_key.is_some());
+        let by_hand = matches!(said.looped, Some(Some(_)));
+        if rooted || !by_hand {
+            return None;
+        }
+        let held = self
+            .seam?
+            .held_cents
+            .filter(|cents| cents.abs() <= ANOTHER_NOTE_CENTS)?;
+        // What the suggested loop made of it is taken back.
+        let suggested = facts
+            .loops
+            .iter()
+            .find(|found| Some(TakeLoop::found(found)) == suggestion.looped)
+            .and_then(|found| found.held_cents)
+            .filter(|cents| cents.abs() < ANOTHER_NOTE_CENTS);
+        let cents = suggestion.recording_cents - suggested.unwrap_or(0.0) + held;
+        Some((cents * 100.0).round() / 100.0)
     }
 
     /// Where it sounds; `None` where another of its cell is chosen, and until it is measured.
@@ -489,6 +520,44 @@ mod tests {
         let said = Facts::from([((Target::Take(1), Fact::StartFrame), json!(900))]);
         let said = resolved(&plan, &said, vec![(recorded(1, 60), Some(counted(60, 3.0)))]);
         assert_eq!(said.takes[0].treatment.as_ref().unwrap().start_frame, 900);
+    }
+
+    #[test]
+    fn cents_follow_from_a_loop_that_is_set_by_hand() {
+        let plan = plan(&[60], &[100], 1);
+        let said = Facts::from([(
+            (Target::Take(1), Fact::Loop),
+            json!({"start_frame": 9_000, "end_frame": 40_000, "crossfade_frames": 0}),
+        )]);
+        let take = || vec![(recorded(1, 60), Some(counted(60, 3.0)))];
+        let before = resolved(&plan, &said, take());
+        let treatment = before.takes[0].treatment.as_ref().unwrap();
+        assert_eq!(treatment.recording_cents, 3.0);
+        let name = treatment
+            .loop_name(before.takes[0].facts.as_ref().unwrap())
+            .unwrap();
+        let judged = LoopFacts {
+            seam_db: None,
+            drift_db: 0.0,
+            audible_db: None,
+            held_cents: Some(-4.5),
+        };
+        let with = |said: &Facts| {
+            let all = resolve(Known {
+                name: "Bench",
+                plan: &plan,
+                said,
+                takes: take(),
+                cleaned_levels: &HashMap::new(),
+                judged_loops: &HashMap::from([((1, name.clone()), judged)]),
+            });
+            all.takes[0].treatment.as_ref().unwrap().recording_cents
+        };
+        assert_eq!(with(&said), -1.5);
+        // What was said of its cents goes before.
+        let mut more = said.clone();
+        more.insert((Target::Take(1), Fact::RecordingCents), json!(7.0));
+        assert_eq!(with(&more), 7.0);
     }
 
     #[test]

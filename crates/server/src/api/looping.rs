@@ -30,6 +30,10 @@ pub(super) struct LoopWish {
     crossfade: u64,
     /// How alike its ends are taken for; as alike as they are where it is left out.
     likeness: Option<u8>,
+    /// How far the lowest key that it serves lies over its root, in semitones.
+    lowest: Option<f64>,
+    /// The same of the highest.
+    highest: Option<f64>,
 }
 
 /// On either side of a seam that is drawn.
@@ -44,6 +48,10 @@ pub(super) struct SeamView {
     drift_db: f64,
     /// How far its seams stand out of the sound; `null` where there is nothing to compare with.
     audible_db: Option<f64>,
+    /// The same at the lowest key that it serves; `null` where none was given.
+    audible_lowest_db: Option<f64>,
+    /// The same at the highest.
+    audible_highest_db: Option<f64>,
     /// How alike its ends are, 0 to 100: by this they are crossfaded.
     likeness_percent: u8,
     /// The first channel around its end, from 12 ms before to 12 ms after.
@@ -77,10 +85,18 @@ pub(super) async fn take_seam(
             ..instrument::TakeLoop::plain(wish.start, wish.end, wish.crossfade)
         };
         let around = work::around_seam(&audio, &looped, signal::frames_of_ms(audio.rate_hz, AROUND_MS));
+        let mono = audio.to_mono();
+        let played = looped.played();
+        let at = |semitones: Option<f64>| {
+            let semitones = semitones?.clamp(-48.0, 48.0);
+            signal::audible_at_db(&mono, audio.rate_hz, played, semitones)
+        };
         SeamView {
+            audible_lowest_db: at(wish.lowest),
+            audible_highest_db: at(wish.highest),
             seam_db: seam.filter(|db| db.is_finite()),
             drift_db: signal::drift_db(&audio, start, end),
-            audible_db: signal::audible_db(&audio.to_mono(), audio.rate_hz, looped.played()),
+            audible_db: signal::audible_db(&mono, audio.rate_hz, played),
             likeness_percent,
             end: around.end,
             start: around.start,

@@ -6,7 +6,7 @@ use super::thin::Thin;
 use super::worth::{Lively, Moves, worth};
 use super::*;
 use crate::bands::Bands;
-use crate::seams::{PlayedLoop, audible_by, percentile, pumps_db};
+use crate::seams::{PlayedLoop, audible_by, percentile, played_at, pumps_db};
 
 /// Crossfades that are tried: the first for all places, the others for the best.
 const CROSSFADE_S: f64 = 0.04;
@@ -31,6 +31,11 @@ const UNSURE_NEAR_DB: f64 = 0.3;
 /// The first that is quieter than this, and about as good as the next may be, is good enough.
 const SURELY_QUIET_DB: f64 = 0.13;
 const SLACK: f64 = 0.3;
+/// A take usually serves so many semitones to either side of its root: rungs are seldom further apart (common practice).
+const SERVES: f64 = 3.0;
+/// What stands out there by more than this costs so much a decibel: less than at the root, which is played as often as all the rest.
+const PLAINLY_DB: f64 = 0.5;
+const AT_ENDS: f64 = 0.3;
 /// Over how much the seam of a sound without pitch is compared.
 const UNPITCHED_PERIOD_FRAMES: f64 = 200.0;
 
@@ -190,6 +195,12 @@ struct Judged {
     played: PlayedLoop,
     worth: f64,
     audible_db: Option<f64>,
+    ends_db: Option<f64>,
+}
+
+/// What a seam costs that is heard plainly at an end of what its take serves.
+fn heard_at_ends(ends_db: Option<f64>) -> f64 {
+    AT_ENDS * (ends_db.unwrap_or(0.0) - PLAINLY_DB).max(0.0)
 }
 
 /// The sound at its full rate.
@@ -198,6 +209,8 @@ struct Full<'a> {
     period: Option<f64>,
     align: Align,
     exact: Bands,
+    /// The same sound as it is played at both ends of what it serves: its rate there, and its bands.
+    ends: [(u32, Bands); 2],
     heard: Listener,
     /// First frame of the sound.
     first: usize,
@@ -210,6 +223,10 @@ impl<'a> Full<'a> {
             period,
             align: Align::within(f64::from(audio.rate_hz), period, 2 * thin.by),
             exact: Bands::new(audio.rate_hz),
+            ends: [-SERVES, SERVES].map(|semitones| {
+                let rate_hz = played_at(audio.rate_hz, semitones);
+                (rate_hz, Bands::new(rate_hz))
+            }),
             heard: Listener::new(audio.to_mono(), audio.rate_hz, Bands::new(audio.rate_hz)),
             first: thin.start * thin.by,
         }
@@ -240,22 +257,29 @@ impl<'a> Full<'a> {
             worth: worth(feared, Some(moves), self.seconds(&played), lively),
             played,
             audible_db,
+            ends_db: None,
         }
     }
 
-    /// Heard whole.
+    /// Heard whole, at its root and at both ends of what it serves.
     fn whole(&mut self, thin: &Thin, played: &PlayedLoop) -> Judged {
         let rate_hz = self.audio.rate_hz;
         let audible_db = audible_by(&mut self.exact, &self.heard.samples, rate_hz, *played);
+        let ends = self
+            .ends
+            .iter_mut()
+            .filter_map(|(rate_hz, bands)| audible_by(bands, &self.heard.samples, *rate_hz, *played));
+        let ends_db = ends.max_by(f64::total_cmp);
         let moves = Moves {
             pumps_db: pumps_db(&self.heard.samples, rate_hz, *played).unwrap_or(0.0),
             drift_db: drift_db(self.audio, played.start_frame, played.end_frame),
         };
         let lively = thin.lively(f32::from(played.likeness_percent) / 100.0);
         Judged {
-            worth: worth(audible_db, Some(moves), self.seconds(played), lively),
+            worth: worth(audible_db, Some(moves), self.seconds(played), lively) + heard_at_ends(ends_db),
             played: *played,
             audible_db,
+            ends_db,
         }
     }
 
@@ -280,6 +304,7 @@ impl<'a> Full<'a> {
             timbre_db: timbre_db(mono, audio.rate_hz, start_frame, end_frame),
             likeness_percent,
             audible_db: of.audible_db,
+            audible_ends_db: of.ends_db,
             pumps_db: pumps_db(mono, audio.rate_hz, of.played),
             held_cents: None,
         }

@@ -37,6 +37,9 @@ pub struct LoopCandidate {
     /// How far its seams stand out as it is played, see [`crate::audible_db`].
     #[serde(default)]
     pub audible_db: Option<f64>,
+    /// The same where it stands out most of both ends of what it usually serves, three semitones to either side; `None` where nobody listened there.
+    #[serde(default)]
+    pub audible_ends_db: Option<f64>,
     /// How far its level moves, see [`crate::pumps_db`].
     #[serde(default)]
     pub pumps_db: Option<f64>,
@@ -72,6 +75,9 @@ pub struct LoopFacts {
     /// How far its seams stand out, see [`crate::audible_db`].
     #[serde(default)]
     pub audible_db: Option<f64>,
+    /// See [`crate::held_cents`]; `None` where nobody listened for that.
+    #[serde(default)]
+    pub held_cents: Option<f64>,
 }
 
 impl LoopFacts {
@@ -81,6 +87,7 @@ impl LoopFacts {
             seam_db: seam_db(audio, played.start_frame, played.end_frame, period_frames),
             drift_db: drift_db(audio, played.start_frame, played.end_frame),
             audible_db: crate::audible_db(&audio.to_mono(), audio.rate_hz, played),
+            held_cents: None,
         }
     }
 }
@@ -91,6 +98,7 @@ impl From<&LoopCandidate> for LoopFacts {
             seam_db: Some(found.seam_db),
             drift_db: found.drift_db,
             audible_db: found.audible_db,
+            held_cents: found.held_cents,
         }
     }
 }

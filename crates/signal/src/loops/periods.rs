@@ -117,6 +117,7 @@ pub(super) fn search(
             likeness_percent: likeness_percent(seam),
             timbre_db: 0.0,
             audible_db: None,
+            audible_ends_db: None,
             pumps_db: None,
             held_cents: None,
         });
