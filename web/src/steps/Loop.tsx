@@ -18,7 +18,7 @@ import { Seam } from "./Seam";
 import { HearButton, velocityOf } from "./Trim";
 
 /** A seam that stands out by more than this is to be checked, by more than that it is wrong. */
-const CHECK_DB = 0;
+const CHECK_DB = 0.05;
 const WRONG_DB = 3;
 const STANDS_OUT =
   "How much more the sound changes at its seam than it does by itself: at 0 dB and under it cannot be told from the sound.";
@@ -41,9 +41,9 @@ export function standsOutWrongly(take: TakeView): boolean {
 
 /** What is told of a place to loop, a column each. */
 const TOLD: { name: string; hint?: string; of: (place: Place, rate: number) => string }[] = [
-  { name: "start s", of: (l, rate) => (l.start_frame / rate).toFixed(3) },
-  { name: "length s", of: (l, rate) => ((l.end_frame - l.start_frame) / rate).toFixed(3) },
-  { name: "out dB", hint: STANDS_OUT, of: (l) => (l.audible_db == null ? "–" : bare(signedDb(l.audible_db))) },
+  { name: "start", hint: "In seconds from the take's first frame", of: (l, rate) => (l.start_frame / rate).toFixed(3) },
+  { name: "length", hint: "In seconds", of: (l, rate) => ((l.end_frame - l.start_frame) / rate).toFixed(3) },
+  { name: "out", hint: STANDS_OUT, of: (l) => (l.audible_db == null ? "–" : bare(signedDb(l.audible_db))) },
   {
     name: "ends",
     hint: "The same where it stands out most, played three semitones under or over its root",

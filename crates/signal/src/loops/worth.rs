@@ -1,6 +1,7 @@
 //! What a loop is worth: how far it stands out, then how lively it is.
 
 use super::HEARD_DRIFT_DB;
+use crate::seams::INSIDE_S;
 
 /// From which length on a loop of a sound is lively, and whether the sound dies.
 #[derive(Debug, Clone, Copy)]
@@ -22,6 +23,8 @@ const NOT_HEARD: f64 = 0.6;
 const BEYOND_HEARING: f64 = 0.1;
 const BEYOND_HEARING_DB: f64 = -2.0;
 const DEEPEST_DB: f64 = -8.0;
+/// And where it was compared with what lies outside the loop.
+const DEEPEST_OUTSIDE_DB: f64 = -1.0;
 /// That it is heard at all, or just not.
 const AUDIBLE: f64 = 1.0;
 const JUST_AUDIBLE_DB: f64 = -0.1;
@@ -37,6 +40,12 @@ const DRIFTS: f64 = 1.0;
 /// Less is better. What is not known counts for nothing.
 pub(super) fn worth(audible_db: Option<f64>, moves: Option<Moves>, seconds: f64, lively: Lively) -> f64 {
     let audible = audible_db.unwrap_or(0.0);
+    // What has no inside is compared with the sound before it, which may still have been beginning: that it is far from being heard says little.
+    let audible = if seconds < INSIDE_S {
+        audible.max(DEEPEST_OUTSIDE_DB)
+    } else {
+        audible
+    };
     let mut cost = if audible > 0.0 {
         HEARD * audible
     } else if audible > BEYOND_HEARING_DB {
@@ -74,6 +83,8 @@ mod tests {
         assert!(of(-0.5, 0.5) < of(-4.0, 0.2));
         assert!(of(-4.0, 0.5) < of(-0.5, 0.5));
         assert!(of(-0.5, 1.0) < of(-0.5, 0.5));
+        // A loop that has no inside is not livelier for being compared with an attack.
+        assert!(of(-6.7, 0.11) > of(-0.6, 0.25));
         // Of a dying sound a short loop is no loss, and a step in level is one.
         let dying = Lively {
             dies: true,
