@@ -2,7 +2,7 @@
 
 use crate::beats::beats_of;
 use crate::energy::Energy;
-use crate::loops::{LIVELY_S, dies_away_of};
+use crate::loops::{LIVELY_S, dies_away_of, rounded};
 use crate::pitch::{longest_frames, pitch_held};
 use crate::{
     Audio, Beats, LoopCandidate, LoopLengths, Pitch, PlayedLoop, balance_db, clipped_frames, correlation,
@@ -160,7 +160,7 @@ fn heard_while_held(audio: &Audio, mut loops: Vec<LoopCandidate>, hz: f64) -> Ve
     let lively = loops.iter().position(lively);
     for at in [Some(0), lively.filter(|at| *at != 0)].into_iter().flatten() {
         if let Some(place) = loops.get_mut(at) {
-            place.held_cents = held_cents(audio, place.played(), hz);
+            place.held_cents = held_cents(audio, place.played(), hz).map(rounded);
         }
     }
     loops

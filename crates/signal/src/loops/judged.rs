@@ -308,5 +308,6 @@ impl<'a> Full<'a> {
             pumps_db: pumps_db(mono, audio.rate_hz, of.played),
             held_cents: None,
         }
+        .rounded()
     }
 }

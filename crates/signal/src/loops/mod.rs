@@ -48,7 +48,26 @@ pub struct LoopCandidate {
     pub held_cents: Option<f64>,
 }
 
+/// To a thousandth: nobody reads more, and thousands of places are kept and sent.
+pub(crate) fn rounded(x: f64) -> f64 {
+    (x * 1_000.0).round() / 1_000.0
+}
+
 impl LoopCandidate {
+    /// The same, told no more finely than it is known.
+    fn rounded(self) -> Self {
+        Self {
+            seam_db: rounded(self.seam_db),
+            drift_db: rounded(self.drift_db),
+            timbre_db: rounded(self.timbre_db),
+            audible_db: self.audible_db.map(rounded),
+            audible_ends_db: self.audible_ends_db.map(rounded),
+            pumps_db: self.pumps_db.map(rounded),
+            held_cents: self.held_cents.map(rounded),
+            ..self
+        }
+    }
+
     /// As it is played.
     pub fn played(&self) -> PlayedLoop {
         PlayedLoop {
