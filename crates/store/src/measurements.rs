@@ -194,7 +194,7 @@ impl Store {
         let Some(take) = self.untreated(id).await? else {
             return Ok(None);
         };
-        let (measured, suggested, said) = self
+        let (measured, suggested, said, judged) = self
             .read(async |connection| {
                 let measured = measurements::table
                     .filter(measurements::take_id.eq(id))
@@ -211,11 +211,12 @@ impl Store {
                     .select((facts::target, facts::fact, facts::value))
                     .load(connection)
                     .await?;
-                Ok((measured, suggested, said))
+                let judged = crate::treated::loops_of_take(connection, id).await?;
+                Ok((measured, suggested, said, judged))
             })
             .await?;
         let said = crate::changes::facts_of(said)?;
         let mut counted = counted(&said, measured, suggested)?;
-        Ok(counted.remove(&id).map(|counted| take.measured(counted)))
+        Ok(counted.remove(&id).map(|counted| take.measured(counted, &judged)))
     }
 }

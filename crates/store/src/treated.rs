@@ -31,6 +31,19 @@ pub(crate) async fn levels_of(
     read(rows)
 }
 
+/// What loops of a take are worth.
+pub(crate) async fn loops_of_take(
+    connection: &mut AsyncMysqlConnection,
+    take: u64,
+) -> anyhow::Result<ByTreatment<LoopFacts>> {
+    let rows = judged_loops::table
+        .filter(judged_loops::take_id.eq(take))
+        .select(judged_loops::all_columns)
+        .load(connection)
+        .await?;
+    read(rows)
+}
+
 /// What loops of an instrument's takes are worth.
 pub(crate) async fn loops_of(
     connection: &mut AsyncMysqlConnection,

@@ -2,8 +2,8 @@
 
 use crate::overview::{OverviewMaker, levels_path, peaks_path};
 use crate::{Effect, Library, MeasuredTake, Outcome, Part, Recording, TreatedTake, Watch};
-use instrument::{Correction, Counted, Kind, RecordedTake, Suggested, follow};
-use signal::Measurement;
+use instrument::{ByTreatment, Correction, Counted, Kind, RecordedTake, Suggested, follow};
+use signal::{LoopFacts, Measurement};
 
 /// Columns of a board's thumbnail.
 pub const THUMBNAIL_COLUMNS: usize = 64;
@@ -29,9 +29,9 @@ impl Untreated {
         Suggested::now(self.kind, &self.recorded, facts)
     }
 
-    /// As it follows from what counts of it.
-    pub fn measured(self, counted: Counted) -> TreatedTake {
-        let followed = follow(self.kind, &self.recorded, counted, &self.said);
+    /// As it follows from what counts of it, and from what loops are worth that measuring did not find.
+    pub fn measured(self, counted: Counted, judged: &ByTreatment<LoopFacts>) -> TreatedTake {
+        let followed = follow(self.kind, &self.recorded, counted, &self.said, judged);
         TreatedTake {
             treatment: followed.treatment,
             room: TreatedTake::room_of(&self.recorded.origin),
@@ -78,10 +78,12 @@ fn measured(library: &dyn Library, take: &Untreated) -> anyhow::Result<MeasuredT
         crate::measured::measure_part(library, &take.part)?
     };
     let suggested = take.suggested(&facts);
-    let treated = take.clone().measured(Counted {
+    let counted = Counted {
         facts: facts.clone(),
         suggested: vec![suggested.clone()],
-    });
+    };
+    // Its loop is judged below.
+    let treated = take.clone().measured(counted, &ByTreatment::new());
     Ok(MeasuredTake {
         take: take.recorded.id,
         // A loop that stood inside its file.

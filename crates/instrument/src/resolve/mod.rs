@@ -13,7 +13,7 @@ use std::collections::HashMap;
 mod curves;
 mod outline;
 
-pub use outline::{Outline, OutlinedTake, outline};
+pub use outline::{Extent, Outline, OutlinedTake, outline};
 
 /// A take without its audio.
 #[derive(Debug, Clone, PartialEq)]
@@ -83,22 +83,72 @@ pub struct Followed {
     pub suggestion: Suggestion,
     /// What is done.
     pub treatment: Treatment,
+    /// What its loop is worth; `None` where it has none or turns in place, and until it is judged.
+    pub seam: Option<LoopFacts>,
     /// Whether what is done by itself follows by today's rules, having never been asked for: it is kept from now on.
     pub is_new: bool,
 }
 
-/// Lays what was said of a take over what follows for it. What followed once stays: a changed rule changes nothing that was finished.
-pub fn follow(kind: Kind, take: &RecordedTake, counted: Counted, said: &Correction) -> Followed {
+/// Lays what was said of a take over what follows for it, with what loops are worth that measuring did not find. What followed once stays: a changed rule
+/// changes nothing that was finished.
+pub fn follow(
+    kind: Kind,
+    take: &RecordedTake,
+    counted: Counted,
+    said: &Correction,
+    judged: &ByTreatment<LoopFacts>,
+) -> Followed {
     let key = take.cell.key;
     let known = counted.suggested(kind, key).cloned();
     let is_new = known.is_none();
     let suggestion = known.unwrap_or_else(|| Suggested::now(kind, take, &counted.facts).suggestion);
+    let facts = heard_for(key, counted.facts);
+    let mut treatment = treat(key, &suggestion, said, take.frames);
+    let seam = treatment.loop_name(&facts).and_then(|name| {
+        let measured = treatment.measured_loop(&facts);
+        measured.or_else(|| judged.get(&(take.id, name)).copied())
+    });
+    // What is heard while the key is held is the loop: cents follow from the one that was set by hand, too.
+    if let Some(cents) = cents_of_own_loop(take, &facts, &suggestion, said, seam) {
+        treatment.recording_cents = cents;
+    }
     Followed {
-        treatment: treat(key, &suggestion, said, take.frames),
-        facts: heard_for(key, counted.facts),
+        facts,
         suggestion,
+        treatment,
+        seam,
         is_new,
     }
+}
+
+/// How far a take lies above its root while its loop goes round, where its maker set that and nothing else of its pitch, and it was listened to.
+fn cents_of_own_loop(
+    take: &RecordedTake,
+    facts: &Measurement,
+    suggestion: &Suggestion,
+    said: &Correction,
+    seam: Option<LoopFacts>,
+) -> Option<f64> {
+    let inside = take.origin.inside.as_ref();
+    let rooted = said.no_pitch
+        || said.recording_cents.is_some()
+        || said.root_key.is_some()
+        || inside.is_some_and(|inside| inside.root_key.is_some());
+    let by_hand = matches!(said.looped, Some(Some(_)));
+    if rooted || !by_hand {
+        return None;
+    }
+    let in_tune = |cents: &f64| cents.abs() < ANOTHER_NOTE_CENTS;
+    let held = seam?.held_cents.filter(in_tune)?;
+    // What the suggested loop made of it is taken back.
+    let suggested = facts
+        .loops
+        .iter()
+        .find(|found| Some(TakeLoop::found(found)) == suggestion.looped)
+        .and_then(|found| found.held_cents)
+        .filter(in_tune);
+    let cents = suggestion.recording_cents - suggested.unwrap_or(0.0) + held;
+    Some((cents * 100.0).round() / 100.0)
 }
 
 /// Facts of takes by their number and the name of what is done to them.
@@ -191,7 +241,13 @@ pub fn resolve(known: Known<'_>) -> Resolved {
             let mut take = ResolvedTake::unmeasured(recorded, is_chosen, correction);
             if let Some(counted) = counted {
                 let version = counted.facts.version;
-                let follows = follow(plan.kind, &take.recorded, counted, &take.correction);
+                let follows = follow(
+                    plan.kind,
+                    &take.recorded,
+                    counted,
+                    &take.correction,
+                    known.judged_loops,
+                );
                 if follows.is_new {
                     let suggested = Suggested {
                         kind: plan.kind,
@@ -200,7 +256,7 @@ pub fn resolve(known: Known<'_>) -> Resolved {
                     };
                     followed.push((take.recorded.id, version, suggested));
                 }
-                take.measured(&plan, follows, known.cleaned_levels, known.judged_loops);
+                take.measured(&plan, follows, known.cleaned_levels);
             }
             take
         })
@@ -240,17 +296,12 @@ impl ResolvedTake {
         }
     }
 
-    fn measured(
-        &mut self,
-        plan: &Plan,
-        of: Followed,
-        cleaned_levels: &ByTreatment<Levels>,
-        judged_loops: &ByTreatment<LoopFacts>,
-    ) {
+    fn measured(&mut self, plan: &Plan, of: Followed, cleaned_levels: &ByTreatment<Levels>) {
         let Followed {
             facts,
             suggestion,
-            mut treatment,
+            treatment,
+            seam,
             ..
         } = of;
         let RecordedTake {
@@ -266,14 +317,7 @@ impl ResolvedTake {
             Some(name) => cleaned_levels.get(&(id, name.clone())).copied(),
             None => Some(facts.levels()),
         };
-        self.seam = treatment.loop_name(&facts).and_then(|name| {
-            let measured = treatment.measured_loop(&facts);
-            measured.or_else(|| judged_loops.get(&(id, name)).copied())
-        });
-        // What is heard while the key is held is the loop: cents follow from the one that was set by hand, too.
-        if let Some(cents) = self.cents_of_own_loop(&facts, &suggestion) {
-            treatment.recording_cents = cents;
-        }
+        self.seam = seam;
         self.missing = plan
             .passes
             .get(usize::from(cell.pass))
@@ -293,33 +337,6 @@ impl ResolvedTake {
         self.facts = Some(facts);
         self.suggestion = Some(suggestion);
         self.treatment = Some(treatment);
-    }
-
-    /// How far the take lies above its root while its loop goes round, where its maker set that and nothing else of its pitch, and it was listened to.
-    fn cents_of_own_loop(&self, facts: &Measurement, suggestion: &Suggestion) -> Option<f64> {
-        let said = &self.correction;
-        let inside = self.recorded.origin.inside.as_ref();
-        let rooted = said.no_pitch
-            || said.recording_cents.is_some()
-            || said.root_key.is_some()
-            || inside.is_some_and(|inside| inside.root_key.is_some());
-        let by_hand = matches!(said.looped, Some(Some(_)));
-        if rooted || !by_hand {
-            return None;
-        }
-        let held = self
-            .seam?
-            .held_cents
-            .filter(|cents| cents.abs() <= ANOTHER_NOTE_CENTS)?;
-        // What the suggested loop made of it is taken back.
-        let suggested = facts
-            .loops
-            .iter()
-            .find(|found| Some(TakeLoop::found(found)) == suggestion.looped)
-            .and_then(|found| found.held_cents)
-            .filter(|cents| cents.abs() < ANOTHER_NOTE_CENTS);
-        let cents = suggestion.recording_cents - suggested.unwrap_or(0.0) + held;
-        Some((cents * 100.0).round() / 100.0)
     }
 
     /// Where it sounds; `None` where another of its cell is chosen, and until it is measured.
