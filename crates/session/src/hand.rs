@@ -358,7 +358,8 @@ impl HandSession {
         let take = self.windows.planar(&samples);
         let wanted = Wanted {
             key: job.cell.key,
-            pitched: self.settings.pitched,
+            // A chord has no note that can be wrong.
+            pitched: self.settings.pitched && job.keys.len() == 1,
             window_dbfs: self.window_of(job.cell.layer),
             noise_floor_dbfs: amplitude_to_db(self.floor),
             shortest_ms: SHORTEST_MS,
@@ -475,6 +476,7 @@ impl Lead for HandSession {
                 return actions;
             }
             Order::Keep => {}
+            Order::Tune if self.check_only => {}
             Order::Tune => {
                 let actions = self.let_go();
                 self.ear.forget();
@@ -780,6 +782,30 @@ mod tests {
         let keys: Vec<u8> = takes.iter().map(|(cell, ..)| cell.key).collect();
         // 60, again 60, kept; 62 decided by going back to 60; then 60, 62, 64.
         assert_eq!(keys, [60, 60, 62, 60, 62, 64]);
+    }
+
+    #[test]
+    fn a_chord_has_no_note_that_is_wrong() {
+        let slips = Slips {
+            wrong_note: 1.0,
+            ..Slips::NONE
+        };
+        let settings = RigSettings {
+            slips,
+            ..RigSettings::default()
+        };
+        let refused = |keys: Vec<u8>| {
+            let mut rig = Rig::new(Model::SlateChimes, 48_000, settings);
+            let mut session = session(&[60], &[100], false);
+            session.jobs[0].keys = keys;
+            let takes = run(&mut session, &mut rig, |session| match session.progress().state {
+                RunState::Deciding => session.order(Order::Stop),
+                _ => Vec::new(),
+            });
+            !takes[0].2.is_good()
+        };
+        assert!(refused(vec![60]));
+        assert!(!refused(vec![60, 64, 67]));
     }
 
     #[test]

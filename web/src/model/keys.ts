@@ -27,3 +27,11 @@ function inRange(key: number): number | undefined {
 export function hzOfKey(key: number): number {
   return 440 * 2 ** ((key - 69) / 12);
 }
+
+/** What is struck together at a rung, from low to high, the rung among it. */
+export function chordAt(chord: number[], rung: number): string {
+  return [...chord, 0]
+    .sort((a, b) => a - b)
+    .map((by) => keyName(rung + by))
+    .join(" ");
+}

@@ -1,19 +1,17 @@
 // What is struck together at every rung: written, or played in on any keys.
 import { useEffect, useState } from "react";
 import { answer, api } from "../api/client";
-import { keyName } from "../model/keys";
+import { chordAt } from "../model/keys";
 import { Written } from "../parts/Written";
 import { keyOfLetter, listenToMidi, player, useSound } from "../sound/player";
 import { sayError } from "../state/view";
 import type { Pass } from "./PlanForm";
 
-/** The rung is one of its notes. */
-const wholeOf = (chord: number[]): number[] => [...chord, 0].sort((a, b) => a - b);
-
 export function Chord({ pass, set }: { pass: Pass; set: (values: Partial<Pass>) => void }) {
   const chord = pass.chord ?? [];
   const [listens, setListens] = useState(false);
-  const written = chord.length > 0 ? wholeOf(chord).join(" ") : "";
+  // The rung is one of its notes.
+  const written = chord.length > 0 ? [...chord, 0].sort((a, b) => a - b).join(" ") : "";
   const keep = (text: string) => {
     void api
       .GET("/api/plan/chord", { params: { query: { text } } })
@@ -26,7 +24,6 @@ export function Chord({ pass, set }: { pass: Pass; set: (values: Partial<Pass>) 
     setListens(false);
     set({ chord: keys.slice(1).map((key) => key - keys[0]!) });
   });
-  const lowest = pass.rungs[0] ?? 60;
   return (
     <div className="col-span-3 flex items-end gap-3" data-part="chord">
       <Written
@@ -49,12 +46,7 @@ export function Chord({ pass, set }: { pass: Pass; set: (values: Partial<Pass>) 
       >
         {listens ? "Hold its keys, then let go" : "Play it in"}
       </button>
-      <span className="num pb-1 text-[12px] text-ink3">
-        {chord.length > 0 &&
-          wholeOf(chord)
-            .map((by) => keyName(lowest + by))
-            .join(" ")}
-      </span>
+      <span className="num pb-1 text-[12px] text-ink3">{chord.length > 0 && chordAt(chord, pass.rungs[0] ?? 60)}</span>
     </div>
   );
 }

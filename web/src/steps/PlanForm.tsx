@@ -152,6 +152,7 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
           <>
             {!reasons && <KindChoice plan={plan} onChange={onChange} />}
             <Times pass={pass} set={set} bound={bound} />
+            {(pass.chord ?? []).length > 0 && <Chord pass={pass} set={set} />}
           </>,
           "hold",
           "tail",
