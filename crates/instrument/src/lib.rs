@@ -41,8 +41,8 @@ pub use origin::{
 };
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use resolve::{
-    ByTreatment, Counted, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved, ResolvedTake,
-    Suggested, follow, outline, resolve, source_of, take_name,
+    ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,
+    ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,
 };
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use spread::{Part, Spread, SpreadTake, spread};

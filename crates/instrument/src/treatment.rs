@@ -3,7 +3,9 @@
 use crate::{Cell, Inside, Kind, Plan};
 use program::{FadeCurve, Loop, LoopRuns, LoopWay};
 use serde::{Deserialize, Serialize};
-use signal::{Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, Pitch, Places, PlayedLoop};
+use signal::{
+    Cleaning, LIVELY_S, LoopCandidate, LoopFacts, Measurement, PLAINLY_HEARD_DB, Pitch, Places, PlayedLoop,
+};
 use utoipa::ToSchema;
 
 /// Room before the sound: "a hair" (a few ms, common practice).
@@ -292,9 +294,6 @@ pub fn best_loop(kind: Kind, rate_hz: u32, places: &[LoopCandidate]) -> Option<&
 pub fn stands_still(kind: Kind, seconds: f64) -> bool {
     kind == Kind::Pad && seconds < LIVELY_S
 }
-
-/// From here on a seam is heard plainly, in dB.
-const PLAINLY_HEARD_DB: f64 = 0.5;
 
 /// Whether a sound that its kind wants looped has no loop that serves it: none at all, one in which it stands still, or one whose seam is heard plainly.
 pub fn wants_a_loop(kind: Kind, rate_hz: u32, facts: &Measurement) -> bool {

@@ -7,6 +7,6 @@ mod cards;
 mod jobs;
 mod view;
 
-pub use cards::{Card, CardRegion, cards, cards_as_json};
+pub use cards::{Card, cards_as_json};
 pub use jobs::{JobResult, JobView, LossView};
 pub use view::{InstrumentView, LongTakeView, Seen, TakeView, plan_of, seen, view_of};

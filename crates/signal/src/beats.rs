@@ -1,9 +1,9 @@
 //! How slowly a held sound moves: after how long its level comes round again.
 
 use crate::energy::Energy;
+use crate::frames_of_ms;
 use crate::loops::settled;
 use crate::seams::percentile;
-use crate::{Audio, frames_of_ms};
 use serde::{Deserialize, Serialize};
 
 /// A level that rises and falls by itself, as that of two strings or oscillators that are not quite in tune.
@@ -24,11 +24,7 @@ const LEAST_DB: f64 = 0.8;
 const ALIKE: f64 = 0.5;
 
 /// How the level of a sound in frames `start..end` beats while it is held, a straight fall or rise aside; `None` where it does not, or not twice.
-pub fn beats(audio: &Audio, start: usize, end: usize) -> Option<Beats> {
-    beats_of(&Energy::of(audio), audio.rate_hz, start, end)
-}
-
-pub(crate) fn beats_of(energy: &Energy, rate_hz: u32, start: usize, end: usize) -> Option<Beats> {
+pub(crate) fn beats(energy: &Energy, rate_hz: u32, start: usize, end: usize) -> Option<Beats> {
     let (first, last) = settled(energy, rate_hz, start, end.min(energy.frames()))?;
     let hop = frames_of_ms(rate_hz, HOP_MS).max(1);
     let levels: Vec<f64> = (first..last.saturating_sub(2 * hop))
@@ -78,6 +74,7 @@ fn without_line(course: &[f64]) -> Vec<f64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Audio;
     use std::f64::consts::TAU;
 
     /// Two tones beside each other, for so long, dying by so many decibels a second.
@@ -92,11 +89,15 @@ mod tests {
         Audio::mono(24_000, samples)
     }
 
+    fn heard(audio: &Audio) -> Option<Beats> {
+        beats(&Energy::of(audio), audio.rate_hz, 0, audio.frames())
+    }
+
     #[test]
     fn two_tones_beat_by_their_difference() {
         for (apart_hz, seconds, dies_db) in [(0.3, 12, 0.0), (1.0, 5, 0.0), (2.5, 4, 1.5)] {
             let audio = two(220.0, apart_hz, seconds, dies_db);
-            let found = beats(&audio, 0, audio.frames()).unwrap();
+            let found = heard(&audio).unwrap();
             assert!(
                 (found.seconds * apart_hz - 1.0).abs() < 0.06 && found.depth_db > 6.0,
                 "{apart_hz} Hz: {found:?}"
@@ -107,9 +108,9 @@ mod tests {
     #[test]
     fn what_stands_or_does_not_come_round_does_not_beat() {
         let still = two(220.0, 0.0, 4, 2.0);
-        assert_eq!(beats(&still, 0, still.frames()), None);
+        assert_eq!(heard(&still), None);
         let slow = two(220.0, 0.1, 4, 0.0);
-        assert_eq!(beats(&slow, 0, slow.frames()), None);
-        assert_eq!(beats(&Audio::mono(48_000, Vec::new()), 0, 0), None);
+        assert_eq!(heard(&slow), None);
+        assert_eq!(heard(&Audio::mono(48_000, Vec::new())), None);
     }
 }

@@ -31,7 +31,7 @@ mod spectrum;
 mod stft;
 
 pub use audio::{Audio, amplitude_to_db, db_to_amplitude, frames_of_ms};
-pub use beats::{Beats, beats};
+pub use beats::Beats;
 pub use bounds::{Bounds, sound_bounds};
 pub use clean::{
     CLEAN_VERSION, Channels, Cleaning, Compressor, Evening, Expander, HighPass, Hiss, Hum, Limiter, Places,
@@ -49,7 +49,7 @@ pub use measure::{Levels, MEASURE_VERSION, Measurement, held_cents, measure, mea
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{at_rate, flattened, resampled, reversed, swell};
-pub use seams::{PlayedLoop, audible_at_db, audible_db, pumps_db};
+pub use seams::{PLAINLY_HEARD_DB, PlayedLoop, audible_at_db, audible_db, pumps_db};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,

@@ -1,6 +1,6 @@
 //! All that is measured of a take, in one pass.
 
-use crate::beats::beats_of;
+use crate::beats::beats;
 use crate::energy::Energy;
 use crate::loops::{LIVELY_S, dies_away_of, rounded};
 use crate::pitch::{longest_frames, pitch_held};
@@ -148,7 +148,7 @@ pub fn measure(audio: &Audio) -> Measurement {
             .is_some_and(|energy| dies_away_of(energy, audio.rate_hz, start, end)),
         beats: energy
             .as_ref()
-            .and_then(|energy| beats_of(energy, audio.rate_hz, start, end)),
+            .and_then(|energy| beats(energy, audio.rate_hz, start, end)),
         loops,
     }
 }

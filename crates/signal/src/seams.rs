@@ -86,6 +86,8 @@ impl PlayedLoop {
 pub(crate) const NEAR_S: f64 = 0.03;
 /// A shorter loop has no inside.
 pub(crate) const INSIDE_S: f64 = 0.12;
+/// From here on a seam is heard plainly, in dB: see [`audible_db`].
+pub const PLAINLY_HEARD_DB: f64 = 0.5;
 /// Moments that tell how a sound changes by itself.
 pub(crate) const FEWEST_MOMENTS: usize = 4;
 /// What a sound changes by itself: so much of the time no more than this.

@@ -2,8 +2,10 @@
 
 use super::{Candidate, chosen};
 use crate::{Cell, Fact, Facts, Kind, MapSettings, PlacedTake, Plan, Treatment, make_program, said_of};
-use program::{Region, Sample};
+use program::Sample;
+use serde::Serialize;
 use std::collections::HashSet;
+use utoipa::ToSchema;
 
 /// What a shelf knows of a take.
 #[derive(Debug, Clone)]
@@ -21,7 +23,7 @@ pub struct OutlinedTake {
 }
 
 /// An instrument at a glance.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize, ToSchema)]
 pub struct Outline {
     /// Its name.
     pub name: String,
@@ -39,8 +41,21 @@ pub struct Outline {
     pub measured: usize,
     /// Layers of the first pass.
     pub layers: usize,
-    /// What sounds, but for its samples.
-    pub regions: Vec<Region>,
+    /// Extents of what sounds.
+    pub regions: Vec<Extent>,
+}
+
+/// Which keys and strikes a region serves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct Extent {
+    /// Lowest key.
+    pub low_key: u8,
+    /// Highest key.
+    pub high_key: u8,
+    /// Lowest velocity.
+    pub low_velocity: u8,
+    /// Highest velocity.
+    pub high_velocity: u8,
 }
 
 /// An instrument at a glance, from its name and plan when it was made, what was said, and its takes.
@@ -86,7 +101,16 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
         taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
         measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
         layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
-        regions: make_program(&name, &plan, &map, &placed).regions,
+        regions: make_program(&name, &plan, &map, &placed)
+            .regions
+            .iter()
+            .map(|region| Extent {
+                low_key: region.low_key,
+                high_key: region.high_key,
+                low_velocity: region.low_velocity,
+                high_velocity: region.high_velocity,
+            })
+            .collect(),
         name,
     }
 }

@@ -6,7 +6,7 @@ use super::thin::Thin;
 use super::worth::{Lively, Moves, worth};
 use super::*;
 use crate::bands::Bands;
-use crate::seams::{PlayedLoop, audible_by, percentile, played_at, pumps_db};
+use crate::seams::{PLAINLY_HEARD_DB, PlayedLoop, audible_by, percentile, played_at, pumps_db};
 
 /// Crossfades that are tried: the first for all places, the others for the best.
 const CROSSFADE_S: f64 = 0.04;
@@ -33,8 +33,7 @@ const SURELY_QUIET_DB: f64 = 0.13;
 const SLACK: f64 = 0.3;
 /// A take usually serves so many semitones to either side of its root: rungs are seldom further apart (common practice).
 const SERVES: f64 = 3.0;
-/// What stands out there by more than this costs so much a decibel: less than at the root, which is played as often as all the rest.
-const PLAINLY_DB: f64 = 0.5;
+/// What is heard plainly there costs so much a decibel: less than at the root, which is played as often as all the rest.
 const AT_ENDS: f64 = 0.3;
 /// Over how much the seam of a sound without pitch is compared.
 const UNPITCHED_PERIOD_FRAMES: f64 = 200.0;
@@ -200,7 +199,7 @@ struct Judged {
 
 /// What a seam costs that is heard plainly at an end of what its take serves.
 fn heard_at_ends(ends_db: Option<f64>) -> f64 {
-    AT_ENDS * (ends_db.unwrap_or(0.0) - PLAINLY_DB).max(0.0)
+    AT_ENDS * (ends_db.unwrap_or(0.0) - PLAINLY_HEARD_DB).max(0.0)
 }
 
 /// The sound at its full rate.
