@@ -22,7 +22,8 @@ export function grouped(value: number): string {
     .replace(/\B(?=(\d{3})+$)/g, " ");
 }
 
-function signed(value: number, digits: number): string {
+/** With a true minus sign. */
+export function signed(value: number, digits: number): string {
   const text = Math.abs(value).toFixed(digits);
   // No minus before a zero.
   return (value < 0 && Number(text) !== 0 ? "−" : "") + text;

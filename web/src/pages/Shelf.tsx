@@ -6,6 +6,7 @@ import { answer, api, type Card } from "../api/client";
 import { Brand } from "../parts/Brand";
 import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
+import { Sending } from "../parts/Sending";
 import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
 import { audioAmong, filesOf, send, useSending } from "../state/sending";
@@ -198,24 +199,7 @@ function useFilesForShelf() {
           Reading «{one}»…
         </p>
       )}
-      {going && (
-        <div className="flex items-center gap-3 border-b border-line bg-sheet px-6 py-2" role="status">
-          <span className="num">
-            {going.done} of {going.of} files
-          </span>
-          <progress className="h-2 flex-1" value={going.done} max={going.of} />
-          <button className="button !py-0.5" onClick={stop}>
-            Cancel
-          </button>
-        </div>
-      )}
-      {refused.length > 0 && (
-        <ul role="alert" className="border-b border-line bg-sheet px-6 py-2 text-warn">
-          {refused.slice(0, 5).map((line) => (
-            <li key={line}>{line}</li>
-          ))}
-        </ul>
-      )}
+      <Sending going={going} refused={refused} stop={stop} className="border-b border-line bg-sheet px-6 py-2" />
     </>
   );
   return { target, note, begin };

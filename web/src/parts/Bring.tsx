@@ -27,7 +27,11 @@ export function Bring({ name, title, main, folder, one, part, onFiles }: Props) 
         ref={(input) => {
           if (folder) input?.setAttribute("webkitdirectory", "");
         }}
-        onChange={(event) => onFiles([...(event.target.files ?? [])])}
+        onChange={(event) => {
+          onFiles([...(event.target.files ?? [])]);
+          // The same file may be chosen again.
+          event.target.value = "";
+        }}
       />
     </label>
   );

@@ -1,6 +1,6 @@
 // What alters the samples of all chosen takes: each stage off at first, with before, after and what it takes away to listen to.
 import { change, type Fact, type Schemas, type TakeView } from "../api/client";
-import { decibels, hertz, percent, ratio, share, type Unit } from "../model/units";
+import { decibels, hertz, percent, ratio, share, type Unit, signed } from "../model/units";
 import type { OnBench } from "../parts/Bench";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -162,7 +162,7 @@ export function Clean({ on }: { on: OnBench }) {
           >
             {take.levels?.balance_db == null
               ? ""
-              : `left over right ${take.levels.balance_db.toFixed(1).replace("-", "−")} dB · likeness ${take.levels.correlation?.toFixed(2).replace("-", "−")}`}
+              : `left over right ${decibels.show(take.levels.balance_db)} · likeness ${signed(take.levels.correlation ?? 0, 2)}`}
           </button>
         </div>
       )}

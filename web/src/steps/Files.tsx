@@ -5,6 +5,7 @@ import { useState } from "react";
 import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
 import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
+import { Sending } from "../parts/Sending";
 import { filesOf, useSending } from "../state/sending";
 import { sayError, useView } from "../state/view";
 import { FileTable, type Mended, type Place, placeOf, type Row } from "./FileTable";
@@ -183,25 +184,7 @@ function Drop({ instrument }: { instrument: number }) {
         <Bring name="Choose files…" main part="files" onFiles={(files) => begin(Promise.resolve(files))} />
         <Bring name="Choose a folder…" folder onFiles={(files) => begin(Promise.resolve(files))} />
       </div>
-      {going && (
-        <div className="flex w-full items-center gap-3">
-          <span className="num">
-            {going.done} of {going.of}
-          </span>
-          <progress className="h-2 flex-1" value={going.done} max={going.of} />
-          <button className="button !py-0.5" onClick={stop}>
-            Cancel
-          </button>
-        </div>
-      )}
-      {refused.length > 0 && (
-        <ul role="alert" className="w-full text-left text-warn">
-          {refused.slice(0, 5).map((line, n) => (
-            <li key={n}>{line}</li>
-          ))}
-          {refused.length > 5 && <li>…and {refused.length - 5} more.</li>}
-        </ul>
-      )}
+      <Sending going={going} refused={refused} stop={stop} className="w-full" />
     </div>
   );
 }

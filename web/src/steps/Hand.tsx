@@ -2,7 +2,7 @@
 import { useEffect, useRef, useState } from "react";
 import { findMidi, type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
 import { roundRobinsOf } from "../model/cells";
-import { hzOfKey, keyName } from "../model/keys";
+import { chordAt, hzOfKey, keyName } from "../model/keys";
 import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -11,6 +11,7 @@ import { player } from "../sound/player";
 import { usePending } from "../state/pending";
 import { sayError, useView } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
+import { RigSpeed, type Speed } from "./RigSpeed";
 import { beginRun, type Order, tell } from "./run";
 
 const REFERENCE_MS = 1200;
@@ -27,7 +28,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   const [reference, setReference] = useState<"none" | "sine" | "take">("none");
   const [beats, setBeats] = useState("0");
   const [handsFree, setHandsFree] = useState(true);
-  const [speed, setSpeed] = useState<"full" | "real">("full");
+  const [speed, setSpeed] = useState<Speed>("full");
   const [tempo, setTempo] = useState(100);
   const beatMs = Math.round(60_000 / tempo);
   const going = isGoing(progress);
@@ -90,6 +91,8 @@ export function ByHand({ view, progress, cells }: RecordProps) {
 
   const pass = progress?.cell ? view.plan.passes[progress.cell.pass] : undefined;
   const layer = progress?.cell ? pass?.layers[progress.cell.layer]?.name : undefined;
+  // A chord is asked for with all its notes.
+  const chord = progress?.cell && pass?.chord?.length ? `${chordAt(pass.chord, progress.cell.key)} · ` : "";
   const robins = progress?.cell && pass ? roundRobinsOf(pass, progress.cell.layer) : 1;
   const turns = progress?.cell && robins > 1 ? ` · ${progress.cell.round_robin + 1} of ${robins}` : "";
   // While it is tuned, what was heard in the last take is of no use.
@@ -127,9 +130,9 @@ export function ByHand({ view, progress, cells }: RecordProps) {
           {going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}
         </p>
         <p className="text-[28px] leading-tight text-ink2">
-          {going && progress.cell ? `${layer}${turns}` : `${missing} of ${cells.length} cells to record`}
+          {going && progress.cell ? `${chord}${layer}${turns}` : `${missing} of ${cells.length} cells to record`}
         </p>
-        {going && progress.total > 0 && view.plan.kind !== "drum" && <Needle needle={progress.needle} />}
+        {going && progress.total > 0 && view.plan.kind !== "drum" && !chord && <Needle needle={progress.needle} />}
         <div className="my-2 w-full">
           <LevelMeter progress={progress} />
         </div>
@@ -255,19 +258,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
                 onSet={(v) => setTempo(Math.min(300, Math.max(20, v)))}
               />
             )}
-            {simulated && (
-              <div className="w-44">
-                <Choice
-                  label="Speed of the simulated rig"
-                  value={speed}
-                  onChange={setSpeed}
-                  options={[
-                    { value: "full", name: "as fast as it can" },
-                    { value: "real", name: "1×" },
-                  ]}
-                />
-              </div>
-            )}
+            {simulated && <RigSpeed speed={speed} onSet={setSpeed} />}
           </div>
         )}
         <FootSwitch />

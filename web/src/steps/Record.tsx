@@ -17,6 +17,7 @@ import { Files } from "./Files";
 import { ByHand } from "./Hand";
 import { LongTakes } from "./LongTakes";
 import { RigCard } from "./Rig";
+import { RigSpeed, type Speed } from "./RigSpeed";
 import { beginRun, beginThrough, type Order, tell } from "./run";
 
 export const recordPlot: Plot = {
@@ -105,7 +106,7 @@ export function LevelMeter({ progress }: { progress: Progress | undefined }) {
 }
 
 function OverMidi({ view, progress, cells }: RecordProps) {
-  const [speed, setSpeed] = useState<"full" | "real">("full");
+  const [speed, setSpeed] = useState<Speed>("full");
   const { chosen } = useView();
   const missing = cells.filter((cell) => !cell.take).length;
   const going = isGoing(progress);
@@ -152,19 +153,7 @@ function OverMidi({ view, progress, cells }: RecordProps) {
                   Record {again.length} chosen again
                 </button>
               )}
-              {simulated && (
-                <div className="w-52">
-                  <Choice
-                    label="Speed of the simulated rig"
-                    value={speed}
-                    onChange={setSpeed}
-                    options={[
-                      { value: "full", name: "as fast as the machine can" },
-                      { value: "real", name: "1×, as a device would" },
-                    ]}
-                  />
-                </div>
-              )}
+              {simulated && <RigSpeed speed={speed} onSet={setSpeed} />}
             </>
           )}
           {going && (

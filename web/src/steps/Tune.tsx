@@ -1,19 +1,20 @@
 // How each take is tuned, against its plan and its neighbours.
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
-import { answer, api, change, type Fact, type Schemas, type TakeView } from "../api/client";
+import { answer, api, change, type Fact, type TakeView } from "../api/client";
 import { centsFromPlan } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { cents, decibels, key } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
-import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { UseOnMore } from "../parts/UseOnMore";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
+import { Spectrograms } from "./Spectrograms";
 import { HearButton, velocityOf } from "./Trim";
+import { TuningOfAll } from "./TuningOfAll";
 
 /** What is further from its key than this is to be checked; another note is wrong. */
 const CHECK_CENTS = 15;
@@ -388,7 +389,7 @@ export function TuneBench({ on }: { on: OnBench }) {
         </p>
         <HearButton keyNumber={take.cell.key} velocity={velocityOf(on)} />
       </div>
-      <Tuning on={on} />
+      <TuningOfAll on={on} />
     </>
   );
 }
@@ -406,143 +407,4 @@ function frameAt(frames: number[], width: number, x: number): number {
   const from = frames[0]!;
   const span = Math.max(1, frames.at(-1)! - from);
   return Math.round(from + Math.min(1, Math.max(0, (x - SCALE) / (width - SCALE - 8))) * span);
-}
-
-/** This take's spectrogram, and another one beside it. */
-function Spectrograms({ on }: { on: OnBench }) {
-  const { take, view } = on;
-  const [beside, setBeside] = useState("none");
-  const pass = view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass && t.facts);
-  const near = (test: (t: TakeView) => boolean, by: (t: TakeView) => number) => pass.filter(test).sort((a, b) => by(a) - by(b))[0];
-  const same = (t: TakeView) => t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin;
-  const others: { value: string; name: string; take?: TakeView }[] = [
-    { value: "none", name: "alone" },
-    {
-      value: "above",
-      name: "beside the rung above",
-      take: near(
-        (t) => same(t) && t.cell.key > take.cell.key,
-        (t) => t.cell.key,
-      ),
-    },
-    {
-      value: "below",
-      name: "beside the rung below",
-      take: near(
-        (t) => same(t) && t.cell.key < take.cell.key,
-        (t) => -t.cell.key,
-      ),
-    },
-    {
-      value: "layer",
-      name: "beside another strength",
-      take: near(
-        (t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer,
-        (t) => Math.abs(t.cell.layer - take.cell.layer),
-      ),
-    },
-  ].filter((o) => o.value === "none" || o.take);
-  const other = others.find((o) => o.value === beside)?.take;
-  return (
-    <div className="flex h-[170px] gap-1 px-1 pb-1">
-      <div className="flex min-w-0 flex-1 flex-col">
-        <div className="w-48 px-2 pb-1">
-          <Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} />
-        </div>
-        <div className="flex min-h-0 flex-1 gap-1">{[take, other].map((t) => t && <Spectrogram key={t.id} take={t} />)}</div>
-      </div>
-    </div>
-  );
-}
-
-const COLUMNS = 320;
-const ROWS = 96;
-
-function Spectrogram({ take }: { take: TakeView }) {
-  const picture = useQuery({
-    queryKey: ["spectrogram", take.id],
-    staleTime: Infinity,
-    gcTime: 120_000,
-    queryFn: async () => {
-      const response = await fetch(`/api/takes/${take.id}/spectrogram?columns=${COLUMNS}&rows=${ROWS}`);
-      if (!response.ok) throw new Error("The spectrogram cannot be drawn just now.");
-      return new Uint8Array(await response.arrayBuffer());
-    },
-  }).data;
-  const draw = useCallback(
-    ({ ctx, width, height, colours }: Surface) => {
-      ctx.fillStyle = colours.raised;
-      ctx.fillRect(0, 0, width, height);
-      if (!picture) return;
-      const image = new ImageData(COLUMNS, ROWS);
-      // From paper to ink: the louder, the darker.
-      for (let column = 0; column < COLUMNS; column++) {
-        for (let row = 0; row < ROWS; row++) {
-          const loud = (picture[column * ROWS + row]! / 255) ** 1.4;
-          const at = ((ROWS - 1 - row) * COLUMNS + column) * 4;
-          image.data.set([250 - 227 * loud, 248 - 168 * loud, 243 - 167 * loud, 255], at);
-        }
-      }
-      const small = new OffscreenCanvas(COLUMNS, ROWS);
-      small.getContext("2d")!.putImageData(image, 0, 0);
-      ctx.imageSmoothingEnabled = true;
-      ctx.drawImage(small, 0, 0, width, height);
-      ctx.font = MONO;
-      ctx.textBaseline = "middle";
-      ctx.fillStyle = colours.ink3;
-      const nyquist = take.rate_hz / 2;
-      for (const hz of [100, 1000, 10000])
-        ctx.fillText(hz >= 1000 ? `${hz / 1000} kHz` : `${hz} Hz`, 4, height * (1 - Math.log(hz / 40) / Math.log(nyquist / 40)));
-      ctx.fillText(`${keyName(take.cell.key)} ${(take.frames / take.rate_hz).toFixed(1)} s`, width - 76, height - 8);
-    },
-    [picture, take],
-  );
-  return (
-    <div className="relative min-w-0 flex-1">
-      <Canvas draw={draw} role="img" aria-label={`Spectrogram of ${keyName(take.cell.key)}`} />
-    </div>
-  );
-}
-
-type Rule = Schemas["TuningRule"];
-const RULES: { value: Rule; name: string }[] = [
-  { value: "equal", name: "to equal temperament" },
-  { value: "own_curve", name: "to the ladder's own curve" },
-  { value: "as_recorded", name: "leave as it is" },
-];
-
-/** One rule for all that are chosen; root and cents stay the truth about the recordings. */
-function Tuning({ on }: { on: OnBench }) {
-  const { takes, view } = on;
-  const [rule, setRule] = useState<Rule>("own_curve");
-  const apply = async () => {
-    const proposed = answer(
-      await api.POST("/api/instruments/{id}/even", {
-        params: { path: { id: view.id } },
-        body: { even: { tuning: { rule } }, takes: takes.map((t) => t.id) },
-      }),
-    );
-    await change(
-      view.id,
-      `tune ${proposed.length} takes ${RULES.find((r) => r.value === rule)!.name}`,
-      proposed.map(({ take, value }) => ({ take, fact: "tune_cents" as const, value: rule === "equal" ? undefined : value })),
-    );
-  };
-  return (
-    <section className="card flex flex-wrap items-end gap-3 p-3" aria-label="Tuning of all chosen">
-      <div className="w-52">
-        <Choice label="Tuning of all chosen" value={rule} onChange={setRule} options={RULES} />
-      </div>
-      <button className="button" onClick={() => void apply().catch(sayError)}>
-        Tune {takes.length} {takes.length === 1 ? "take" : "takes"}
-      </button>
-      <p className="min-w-0 flex-1 pb-1 text-ink3">
-        {rule === "own_curve"
-          ? "Single faults are taken out; what is sharp or flat throughout stays."
-          : rule === "equal"
-            ? "Every take is corrected to its key."
-            : "Every take sounds as it was recorded."}
-      </p>
-    </section>
-  );
 }

@@ -1,0 +1,4 @@
+// The steps from a plan to what is given away.
+
+export const STEPS = ["plan", "record", "trim", "tune", "loop", "map", "export"] as const;
+export type Step = (typeof STEPS)[number];

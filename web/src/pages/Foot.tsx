@@ -1,0 +1,189 @@
+// What stands under every step: what is chosen, what is going on, and the meter.
+import { useQuery } from "@tanstack/react-query";
+import { DropdownMenu } from "radix-ui";
+import { answer, api, type InstrumentView, type Progress } from "../api/client";
+import { type BoardCell, cellId } from "../model/cells";
+import { type Plot, toCheck } from "../parts/Board";
+import { Failed, JobBar } from "../parts/JobBar";
+import { useSound } from "../sound/player";
+import { queries } from "../state/client";
+import { useLive } from "../state/live";
+import { usePending } from "../state/pending";
+import { makingsQuery } from "../state/queries";
+import { useView } from "../state/view";
+
+export function Foot({
+  view,
+  cells,
+  progress,
+  plot,
+}: {
+  view: InstrumentView;
+  cells: BoardCell[];
+  progress: Progress | undefined;
+  plot: Plot | undefined;
+}) {
+  const { chosen, raw, setRaw } = useView();
+  const { meter, rate, heads, of } = useSound();
+  const connected = useLive((state) => state.connected);
+  const taken = cells.filter((c) => c.take).length;
+  const waiting = view.takes.filter((t) => !t.facts).length - view.unmeasured.length;
+  const looped = cells.filter((c) => c.take?.treatment?.loop).length;
+  const level = meter.peak > 1e-5 ? Math.round(20 * Math.log10(meter.peak)) : undefined;
+  return (
+    <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
+      {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
+      <ChooseMenu cells={cells} plot={plot} />
+      <span>
+        {chosen.size} of {cells.length} cells chosen
+      </span>
+      <button
+        className="rounded px-1 hover:bg-line2"
+        aria-pressed={raw}
+        title="R switches between the take as it was recorded and as it is treated"
+        onClick={() => setRaw(!raw)}
+      >
+        Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b>
+      </button>
+      <span>
+        {taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}
+      </span>
+      {view.unmeasured.length > 0 && (
+        <Failed
+          jobs={view.unmeasured}
+          what={view.unmeasured.length === 1 ? "A take could not be measured" : `${view.unmeasured.length} takes could not be measured`}
+        />
+      )}
+      <RunningJob id={view.id} />
+      <Outdated view={view} />
+      {progress?.state === "recording" && (
+        <span>
+          recording {progress.done + 1} of {progress.total}
+        </span>
+      )}
+      <span className="grow" />
+      {of > 0 && heads < of && (
+        <span>
+          loading {heads} of {of}
+        </span>
+      )}
+      <span className="num" data-part="meter" data-voices={meter.voices} data-peak={meter.peak} data-heads={heads} data-of={of}>
+        {rate === 0
+          ? "sound starts with the first key"
+          : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
+      </span>
+    </footer>
+  );
+}
+
+/** Takes that an earlier version measured stay as they are until somebody wants them measured again. */
+function Outdated({ view }: { view: InstrumentView }) {
+  const { chosen } = useView();
+  const [pending, begin] = usePending();
+  const jobs = useQuery(makingsQuery(view.id)).data;
+  const busy = jobs?.some((job) => job.kind === "measure_again" && (job.state === "running" || job.state === "waiting"));
+  const all = view.takes.filter((take) => take.outdated);
+  const some = all.filter((take) => take.chosen && chosen.has(cellId(take.cell)));
+  if (all.length === 0 || busy) return null;
+  const wished = some.length > 0 ? some : all;
+  const again = async () => {
+    answer(
+      await api.POST("/api/instruments/{id}/measure-again", {
+        params: { path: { id: view.id } },
+        body: { takes: wished.map((take) => take.id) },
+      }),
+    );
+    await queries.invalidateQueries({ queryKey: ["makings", view.id] });
+  };
+  return (
+    <span
+      className="whitespace-nowrap"
+      data-part="outdated"
+      title="They stay as they are until you want them measured again; Undo brings back what was suggested before"
+    >
+      {all.length} measured by an earlier Ladder{" "}
+      <button className="rounded px-1 underline hover:bg-line2" disabled={pending} onClick={() => begin(again)}>
+        Measure {some.length > 0 ? `the ${some.length} chosen` : "them"} again
+      </button>
+    </span>
+  );
+}
+
+/** What is being done, and what its being cancelled means. */
+const JOBS: Record<string, { doing: string; cancelled: string }> = {
+  make: { doing: "making takes", cancelled: "Cancelled: no take was made." },
+  measure_again: { doing: "measuring again", cancelled: "Cancelled: everything is as it was measured before." },
+  loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
+  render: {
+    doing: "rendering",
+    cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back.",
+  },
+};
+
+function RunningJob({ id }: { id: number }) {
+  const jobs = useQuery(makingsQuery(id)).data;
+  const busy = jobs?.find((job) => job.state === "running" || job.state === "waiting");
+  const newest = jobs?.[0];
+  if (!busy) return newest?.state === "failed" ? <Failed jobs={[newest]} /> : null;
+  const { doing, cancelled } = JOBS[busy.kind] ?? JOBS.render!;
+  return (
+    <span className="flex items-center gap-2" data-part="job">
+      {doing}
+      <JobBar job={busy} width="w-24" cancelled={cancelled} />
+    </span>
+  );
+}
+
+type Choosing = "all" | "none" | "second" | "layer" | "check";
+
+/** Many cells at once. */
+function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefined }) {
+  const { focus, choose } = useView();
+  const focused = cells.find((cell) => cell.id === focus);
+  const rungs = [...new Set(cells.map((cell) => cell.cell.key))].sort((a, b) => a - b);
+  const pick = (what: Choosing) => {
+    const wanted: Record<Choosing, () => BoardCell[]> = {
+      all: () => cells,
+      none: () => [],
+      second: () => cells.filter((cell) => rungs.indexOf(cell.cell.key) % 2 === Math.max(0, rungs.indexOf(focused?.cell.key ?? -1)) % 2),
+      layer: () => cells.filter((cell) => cell.cell.layer === (focused?.cell.layer ?? 0)),
+      check: () => (plot ? toCheck(plot, cells) : []),
+    };
+    const found = wanted[what]();
+    choose(
+      what === "none" ? focus : ((found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus),
+      new Set(found.map((cell) => cell.id)),
+    );
+  };
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="rounded border border-line bg-raised px-2 leading-[18px]">Choose ▴</DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          side="top"
+          align="start"
+          sideOffset={4}
+          className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
+        >
+          {(
+            [
+              ["all", "all cells"],
+              ["second", "every second rung"],
+              ["layer", "this layer"],
+              ["check", "all to check"],
+              ["none", "none"],
+            ] as const
+          ).map(([what, name]) => (
+            <DropdownMenu.Item
+              key={what}
+              onSelect={() => pick(what)}
+              className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
+            >
+              {name}
+            </DropdownMenu.Item>
+          ))}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

@@ -1,0 +1,131 @@
+// What stands over every step: the instrument's name, the steps with how much of each is done, undo, and the keys.
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "@tanstack/react-router";
+import { useEffect, useState } from "react";
+import { answer, api, change, type InstrumentView } from "../api/client";
+import { type BoardCell, centsFromPlan } from "../model/cells";
+import { type Step, STEPS } from "../model/steps";
+import { AskName } from "../parts/Ask";
+import { Brand } from "../parts/Brand";
+import { Done } from "../parts/Done";
+import { listenToMidi, player } from "../sound/player";
+import { exportsQuery } from "../state/queries";
+import { sayError, useView } from "../state/view";
+
+/** How much of each step is done, 0 to 1. */
+function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number> {
+  const exports = useQuery(exportsQuery(view.id)).data;
+  const all = Math.max(1, cells.length);
+  const share = (test: (cell: BoardCell) => boolean) => cells.filter(test).length / all;
+  const measured = share((c) => c.take?.treatment != null);
+  return {
+    plan: 1,
+    record: share((c) => c.take !== undefined),
+    trim: measured,
+    tune: share((c) => c.take?.treatment != null && (c.take.correction.no_pitch || Math.abs(centsFromPlan(c.take) ?? 99) <= 60)),
+    loop: ["struck", "plucked", "drum"].includes(view.plan.kind) ? measured : share((c) => c.take?.treatment?.loop != null),
+    map: measured,
+    export: exports?.some((job) => job.state === "done") ? 1 : 0,
+  };
+}
+
+export function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: BoardCell[] }) {
+  const done = useDone(view, cells);
+  const { playKeys, setPlayKeys, say } = useView();
+  const [naming, setNaming] = useState(false);
+  const rename = (name: string) => void change(view.id, "rename the instrument", [{ fact: "name", value: name }]).catch(sayError);
+  const back = (way: "undo" | "redo") => {
+    const path = { params: { path: { id: view.id } } };
+    const call = way === "undo" ? api.POST("/api/instruments/{id}/undo", path) : api.POST("/api/instruments/{id}/redo", path);
+    void call
+      .then(answer)
+      .then((undone) =>
+        say(
+          `${way === "undo" ? "Undone" : "Done again"}: ${undone.label}${undone.left_alone > 0 ? `; ${undone.left_alone} left alone, changed since` : ""}.`,
+        ),
+      )
+      .catch(sayError);
+  };
+  useEffect(() => {
+    const hear = (event: KeyboardEvent) => {
+      if (!(event.ctrlKey || event.metaKey) || event.key.toLowerCase() !== "z") return;
+      event.preventDefault();
+      back(event.shiftKey ? "redo" : "undo");
+    };
+    window.addEventListener("keydown", hear);
+    return () => window.removeEventListener("keydown", hear);
+  });
+  return (
+    <header className="flex h-[52px] shrink-0 items-center gap-6 border-b border-line bg-sheet px-4">
+      <Brand />
+      <div className="w-[180px] min-w-0 leading-tight">
+        <button
+          className="block max-w-full truncate font-semibold hover:underline"
+          title="Rename the instrument"
+          onClick={() => setNaming(true)}
+        >
+          {view.name}
+        </button>
+        <AskName title="Rename" open={naming} value={view.name} onClose={() => setNaming(false)} onKeep={rename} />
+        <p className="truncate text-[11.5px] text-ink3">
+          kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
+        </p>
+      </div>
+      <nav aria-label="Steps" className="flex flex-1 justify-center gap-2">
+        {STEPS.map((name) => (
+          <Link
+            key={name}
+            to="/instruments/$id/$step"
+            params={{ id: String(view.id), step: name }}
+            aria-current={name === step ? "step" : undefined}
+            className={`rounded-lg px-2.5 py-1.5 font-medium capitalize ${name === step ? "bg-act-soft text-ink" : "text-ink2"}`}
+          >
+            {name}
+            <span className="mt-1 block h-[3px] overflow-hidden rounded bg-line">
+              <span className="block h-full bg-act" style={{ width: `${done[name] * 100}%` }} />
+            </span>
+          </Link>
+        ))}
+      </nav>
+      <div className="flex gap-2">
+        <button className="button" disabled={!view.undo} title={view.undo ? `Undo: ${view.undo}` : undefined} onClick={() => back("undo")}>
+          Undo
+        </button>
+        <button className="button" disabled={!view.redo} title={view.redo ? `Redo: ${view.redo}` : undefined} onClick={() => back("redo")}>
+          Redo
+        </button>
+        <Done view={view} />
+        <button
+          className={`button ${playKeys ? "on" : ""}`}
+          aria-pressed={playKeys}
+          title="The computer's letter keys play notes"
+          onClick={() => {
+            setPlayKeys(!playKeys);
+            void player.start().catch(sayError);
+          }}
+        >
+          Play keys
+        </button>
+        <button
+          className="button"
+          title="Play from a MIDI keyboard"
+          onClick={() =>
+            void player
+              .start()
+              .then(listenToMidi)
+              .then((inputs) =>
+                say(
+                  inputs === 0
+                    ? "No MIDI keyboard is there yet; one that is plugged in now will be heard."
+                    : `${inputs} MIDI ${inputs === 1 ? "input is" : "inputs are"} heard.`,
+                ),
+              )
+              .catch(sayError)
+          }
+        >
+          MIDI
+        </button>
+      </div>
+    </header>
+  );
+}
