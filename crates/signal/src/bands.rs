@@ -1,8 +1,8 @@
 //! Levels of bands of equal ratio over time: the colour of a sound as it goes.
 
 use crate::fft;
-use realfft::RealToComplex;
-use realfft::num_complex::Complex;
+use rustfft::Fft;
+use rustfft::num_complex::Complex;
 use std::sync::Arc;
 
 /// Bands of one moment.
@@ -24,9 +24,9 @@ pub(crate) struct Bands {
     pub(crate) hop: usize,
     /// First bin of each band, and the first after the last.
     edges: [usize; BANDS + 1],
-    fft: Arc<dyn RealToComplex<f32>>,
-    input: Vec<f32>,
-    output: Vec<Complex<f32>>,
+    fft: Arc<dyn Fft<f32>>,
+    /// Two windows at once, one as the real part and one as the imaginary.
+    both: Vec<Complex<f32>>,
     scratch: Vec<Complex<f32>>,
 }
 
@@ -48,7 +48,7 @@ impl Bands {
                 (0.5 - 0.5 * (std::f64::consts::TAU * turn).cos()) as f32
             })
             .collect();
-        let fft = fft::forward(frames);
+        let fft = fft::complex(frames);
         let top = TO_HZ.min(rate / 2.0 * 0.95).max(FROM_HZ * 2.0);
         let edges = std::array::from_fn(|n| {
             let hz = FROM_HZ * (top / FROM_HZ).powf(n as f64 / BANDS as f64);
@@ -57,9 +57,8 @@ impl Bands {
         Self {
             hop: ((0.01 * rate) as usize).max(1),
             edges,
-            input: fft.make_input_vec(),
-            output: fft.make_output_vec(),
-            scratch: fft.make_scratch_vec(),
+            both: vec![Complex::default(); frames],
+            scratch: vec![Complex::default(); fft.get_inplace_scratch_len()],
             fft,
             window,
         }
@@ -70,33 +69,51 @@ impl Bands {
         self.window.len()
     }
 
-    /// Power in each band of one window, which begins at a frame.
-    pub(crate) fn powers(&mut self, samples: &[f32], at: usize) -> Levels {
-        let heard = &samples[at..at + self.window.len()];
-        for ((slot, x), w) in self.input.iter_mut().zip(heard).zip(&self.window) {
-            *slot = x * w;
+    /// Power in each band of the windows that begin at two frames. Two real sounds are transformed as one complex one, and taken apart by the
+    /// symmetry of their spectra (Press et al., *Numerical Recipes*, "FFT of Two Real Functions").
+    fn powers_of_two(&mut self, samples: &[f32], at: [usize; 2]) -> [Levels; 2] {
+        let frames = self.window.len();
+        let [a, b] = at.map(|at| &samples[at..at + frames]);
+        for (((slot, x), y), w) in self.both.iter_mut().zip(a).zip(b).zip(&self.window) {
+            *slot = Complex::new(x * w, y * w);
         }
-        // Lengths are those that were planned: it cannot fail.
-        let _ = self
-            .fft
-            .process_with_scratch(&mut self.input, &mut self.output, &mut self.scratch);
-        std::array::from_fn(|band| {
-            self.output[self.edges[band]..self.edges[band + 1]]
+        self.fft.process_with_scratch(&mut self.both, &mut self.scratch);
+        let mut powers = [[0.0f32; BANDS]; 2];
+        for band in 0..BANDS {
+            let bins = self.edges[band]..self.edges[band + 1];
+            // The bin that mirrors one lies as far from the end.
+            let mirrored = self.both[frames + 1 - bins.end.max(1)..frames + 1 - bins.start.max(1)]
                 .iter()
-                .map(Complex::norm_sqr)
-                .sum()
-        })
+                .rev();
+            let (mut first, mut second) = (0.0, 0.0);
+            for (z, y) in self.both[bins].iter().zip(mirrored) {
+                let (sum, difference) = (z + y, z - y);
+                first += sum.re * sum.re + difference.im * difference.im;
+                second += sum.im * sum.im + difference.re * difference.re;
+            }
+            powers[0][band] = first;
+            powers[1][band] = second;
+        }
+        powers.map(|of| of.map(|x| x / 4.0))
+    }
+
+    /// Power in each band of the windows that begin at some frames, as many of them as lie inside.
+    pub(crate) fn at_all(&mut self, samples: &[f32], places: impl Iterator<Item = usize>) -> Vec<Levels> {
+        let last = samples.len().checked_sub(self.window.len());
+        let mut places = places.take_while(|at| last.is_some_and(|last| *at <= last));
+        let mut all = Vec::with_capacity(places.size_hint().0);
+        while let Some(at) = places.next() {
+            let next = places.next();
+            let [first, second] = self.powers_of_two(samples, [at, next.unwrap_or(at)]);
+            all.push(first);
+            all.extend(next.map(|_| second));
+        }
+        all
     }
 
     /// Powers of all moments that lie inside, every `hop` frames.
     pub(crate) fn over(&mut self, samples: &[f32], hop: usize) -> Vec<Levels> {
-        let Some(last) = samples.len().checked_sub(self.window.len()) else {
-            return Vec::new();
-        };
-        (0..=last)
-            .step_by(hop)
-            .map(|at| self.powers(samples, at))
-            .collect()
+        self.at_all(samples, (0..).step_by(hop))
     }
 }
 
@@ -188,11 +205,16 @@ impl Ear {
 
     /// How far two moments lie apart: RMS over the bands that are heard, in dB.
     pub(crate) fn apart(&self, a: &Levels, b: &Levels) -> f64 {
-        let mut sum = 0.0;
-        for band in 0..BANDS {
-            let apart = a[band].max(self.floor_db) - b[band].max(self.floor_db);
-            sum += apart * apart * self.heard[band];
+        // In eight sums, so that they are made side by side.
+        let mut sums = [0.0f32; 8];
+        for first in (0..BANDS).step_by(8) {
+            for n in 0..8 {
+                let band = first + n;
+                let apart = a[band].max(self.floor_db) - b[band].max(self.floor_db);
+                sums[n] += apart * apart * self.heard[band];
+            }
         }
+        let sum: f32 = sums.iter().sum();
         f64::from((sum / self.bands).sqrt())
     }
 }

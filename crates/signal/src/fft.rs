@@ -1,6 +1,7 @@
 //! Plans of transforms and windows, made once a thread.
 
 use realfft::{ComplexToReal, RealFftPlanner, RealToComplex};
+use rustfft::{Fft, FftPlanner};
 use std::cell::RefCell;
 use std::collections::HashMap;
 use std::rc::Rc;
@@ -10,12 +11,17 @@ use std::sync::Arc;
 const MOST_WINDOWS: usize = 64;
 
 thread_local! {
+    static COMPLEX: RefCell<FftPlanner<f32>> = RefCell::new(FftPlanner::new());
     static PLANNER: RefCell<RealFftPlanner<f32>> = RefCell::new(RealFftPlanner::new());
     static WINDOWS: RefCell<HashMap<usize, Rc<[f32]>>> = RefCell::new(HashMap::new());
 }
 
 pub(crate) fn forward(len: usize) -> Arc<dyn RealToComplex<f32>> {
     PLANNER.with_borrow_mut(|planner| planner.plan_fft_forward(len))
+}
+
+pub(crate) fn complex(len: usize) -> Arc<dyn Fft<f32>> {
+    COMPLEX.with_borrow_mut(|planner| planner.plan_fft_forward(len))
 }
 
 pub(crate) fn inverse(len: usize) -> Arc<dyn ComplexToReal<f32>> {

@@ -11,7 +11,7 @@ use crate::{
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever an algorithm here gives other results: suggestions are pinned to it.
-pub const MEASURE_VERSION: u32 = 7;
+pub const MEASURE_VERSION: u32 = 8;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

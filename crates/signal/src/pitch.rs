@@ -1,7 +1,7 @@
 //! The pitch of a sound: the fundamental, not the loudest partial.
 
 use crate::fft::fast_len;
-use crate::spectrum::{Partial, partials};
+use crate::spectrum::{Partial, partials, partials_under};
 use serde::{Deserialize, Serialize};
 
 /// One pitch for a whole sound.
@@ -36,7 +36,7 @@ const ATTACK_S: f64 = 0.06;
 /// Stretch of partials tried: f_k = k·f·√(1 + B·k²) (H. Fletcher, J. Acoust. Soc. Am. 36, 1964).
 const STRETCHES: [f64; 4] = [0.0, 1e-4, 3.5e-4, 1.2e-3];
 /// So many of the candidates are tried stretched.
-const STRETCHED: usize = 32;
+const STRETCHED: usize = 16;
 /// How far a partial may lie from its place, in cents.
 const TOLERANCE_CENTS: f64 = 30.0;
 const MOST_HARMONICS: usize = 40;
@@ -135,11 +135,14 @@ pub fn find_pitches(samples: &[f32], rate_hz: u32, start: usize, end: usize) -> 
         .collect()
 }
 
+/// By so many partials the pitch of what is held is settled.
+const PARTIALS_HELD: f64 = 16.0;
+
 /// The pitch of what is held of a sound whose note is known, as a frequency; `None` where that note is not heard in it. It has no attack.
 pub(crate) fn pitch_held(samples: &[f32], rate_hz: u32, hz: f64) -> Option<f64> {
     let len = fast_len(samples.len().min(longest_frames(rate_hz)));
     let heard = samples.get(..len).filter(|_| len >= 512)?;
-    let spectrum = partials(heard, rate_hz);
+    let spectrum = partials_under(heard, rate_hz, PARTIALS_HELD * hz);
     // The strongest of all lines that may be one of its first partials, of several beside each other too.
     let strongest = (1..=6)
         .flat_map(|number| {
@@ -181,7 +184,7 @@ fn lines_beside(spectrum: &[Partial], hz: f64) -> bool {
 
 /// What moves by less, from its tenth to its ninetieth percentile, stands still.
 const MOVES_CENTS: f64 = 8.0;
-const MOMENTS: usize = 64;
+const MOMENTS: usize = 40;
 /// Moments that lie further under the loudest are its tail: 20 dB.
 const STILL_LOUD: f64 = 0.1;
 
@@ -240,7 +243,16 @@ fn judged_of(spectrum: &[Partial], lowest_hz: f64, heard: f64) -> Vec<(f64, f64)
 
 fn place(hz: f64, stretch: f64, number: usize) -> f64 {
     let k = number as f64;
-    k * hz * (1.0 + stretch * k * k).sqrt()
+    k * hz * stretched(stretch, k)
+}
+
+/// What a partial is higher by, as a factor.
+fn stretched(stretch: f64, number: f64) -> f64 {
+    if stretch == 0.0 {
+        1.0
+    } else {
+        (1.0 + stretch * number * number).sqrt()
+    }
 }
 
 fn nearest(spectrum: &[Partial], hz: f64) -> Option<(&Partial, f64)> {
@@ -378,10 +390,12 @@ impl Series {
 /// The number of the partial of `hz` nearest to a frequency.
 fn number_of(at: f64, hz: f64, stretch: f64) -> usize {
     let mut number = at / hz;
-    for _ in 0..3 {
-        number = at / hz / (1.0 + stretch * number * number).sqrt();
+    if stretch > 0.0 {
+        for _ in 0..3 {
+            number = at / hz / stretched(stretch, number);
+        }
     }
-    number.round().max(1.0) as usize
+    ((number + 0.5) as usize).max(1)
 }
 
 fn worth(spectrum: &[Partial], hz: f64, stretch: f64, (total, heard): (f64, f64)) -> f64 {
@@ -479,7 +493,7 @@ pub fn pitch_curve(
     let mut points = Vec::new();
     let mut first = start;
     while first + window <= end && window >= 64 {
-        let spectrum = partials(&samples[first..first + window], rate_hz);
+        let spectrum = partials_under(&samples[first..first + window], rate_hz, 7.0 * hz);
         let heard = (1..=6)
             .filter_map(|number| {
                 let (partial, off) = nearest(&spectrum, hz * f64::from(number))?;

@@ -98,7 +98,13 @@ pub(crate) const BY_ITSELF: f64 = 0.95;
 /// the 95th percentile of the change inside the loop away from seams; a loop under 0.12 s has no inside and is compared with the sound before it. A
 /// second or four rounds of it are heard, whichever is longer. 0 or less cannot be told from the sound. `None` where there is nothing to compare with.
 pub fn audible_db(samples: &[f32], rate_hz: u32, played: PlayedLoop) -> Option<f64> {
-    audible_by(&mut Bands::new(rate_hz), samples, rate_hz, played)
+    audible_by(
+        &mut Bands::new(rate_hz),
+        samples,
+        rate_hz,
+        played,
+        played.rounds(f64::from(rate_hz)),
+    )
 }
 
 /// The same as it is heard so many semitones over its root: faster, and so by windows that reach over more of the sound.
@@ -116,13 +122,14 @@ pub(crate) fn audible_by(
     samples: &[f32],
     rate_hz: u32,
     played: PlayedLoop,
+    rounds: usize,
 ) -> Option<f64> {
     if !played.lies_inside(samples) {
         return None;
     }
     let rate = f64::from(rate_hz);
     let frames = played.frames();
-    let (heard_of, lead) = played.played(samples, played.rounds(rate));
+    let (heard_of, lead) = played.played(samples, rounds);
     let powers = bands.over(&heard_of, bands.hop);
     let levels = in_db(&powers, loudest(&powers));
     let kept = heard(&levels);
@@ -178,23 +185,26 @@ pub fn pumps_db(samples: &[f32], rate_hz: u32, played: PlayedLoop) -> Option<f64
     }
     let rate = f64::from(rate_hz);
     let rounds = (1.2 * rate / played.frames() as f64).ceil().clamp(3.0, 100.0) as usize;
-    let (all, lead) = played.played(samples, rounds);
-    let looped = &all[lead..];
     let (window, hop) = ((0.04 * rate) as usize, ((0.01 * rate) as usize).max(1));
-    if looped.len() < 3 * window || window == 0 {
+    let frames = rounds * played.frames();
+    if frames < 3 * window || window == 0 {
         return None;
     }
-    // Sums of squares before each frame: each is squared once.
+    // Sums of squares of a round before each of its frames: all rounds are alike.
     let mut total = 0.0;
-    let sums: Vec<f64> = std::iter::once(0.0)
-        .chain(looped.iter().map(|x| {
+    let sums: Vec<f64> = played
+        .round(samples)
+        .iter()
+        .map(|x| {
+            let before = total;
             total += f64::from(x * x);
-            total
-        }))
+            before
+        })
         .collect();
-    let mut levels: Vec<f64> = (0..looped.len() - window)
+    let before = |frame: usize| (frame / sums.len()) as f64 * total + sums[frame % sums.len()];
+    let mut levels: Vec<f64> = (0..frames - window)
         .step_by(hop)
-        .map(|at| 10.0 * ((sums[at + window] - sums[at]) / window as f64 + 1e-12).log10())
+        .map(|at| 10.0 * ((before(at + window) - before(at)) / window as f64 + 1e-12).log10())
         .collect();
     Some(percentile(&mut levels, 0.98) - percentile(&mut levels, 0.02))
 }

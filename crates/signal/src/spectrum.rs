@@ -13,6 +13,11 @@ pub struct Partial {
 
 /// Magnitudes of the Hann-windowed spectrum, `len/2 + 1` bins, scaled so that a sinusoid on a bin reads its amplitude.
 pub(crate) fn magnitudes(samples: &[f32]) -> Vec<f64> {
+    lowest_magnitudes(samples, samples.len())
+}
+
+/// The first of them.
+fn lowest_magnitudes(samples: &[f32], most: usize) -> Vec<f64> {
     let len = samples.len();
     if len < 4 {
         return Vec::new();
@@ -26,6 +31,7 @@ pub(crate) fn magnitudes(samples: &[f32]) -> Vec<f64> {
     let scale = 4.0 / len as f64;
     output
         .iter()
+        .take(most)
         .map(|bin| f64::from(bin.norm_sqr()).sqrt() * scale)
         .collect()
 }
@@ -135,6 +141,13 @@ const MOST_PARTIALS: usize = 48;
 /// neighbour over the top bin (T. Grandke, IEEE Trans. Instrum. Meas. 32, 1983); exact for one sinusoid.
 pub fn partials(samples: &[f32], rate_hz: u32) -> Vec<Partial> {
     partials_in(&magnitudes(samples), samples.len(), rate_hz)
+}
+
+/// The same of what lies under a frequency alone, compared with what lies there.
+pub(crate) fn partials_under(samples: &[f32], rate_hz: u32, highest_hz: f64) -> Vec<Partial> {
+    let bins = highest_hz * samples.len() as f64 / f64::from(rate_hz);
+    let bins = lowest_magnitudes(samples, bins as usize + 2 * NEIGHBOURHOOD_BINS);
+    partials_in(&bins, samples.len(), rate_hz)
 }
 
 fn partials_in(bins: &[f64], len: usize, rate_hz: u32) -> Vec<Partial> {

@@ -17,22 +17,27 @@ const CROSSFADE_SHARE: usize = 2;
 const SHORTEST_CROSSFADE_S: f64 = 0.000_2;
 
 /// Places whose other crossfades are tried; that are then heard with more care at the lower rate; around their seams at the full one; and at last whole.
-const TRIED: usize = 24;
-const HEARD_THIN: usize = 24;
-const HEARD_NEAR: usize = 16;
+const TRIED: usize = 12;
+const HEARD_THIN: usize = 16;
+const HEARD_NEAR: usize = 8;
 const HEARD_WHOLE: usize = 4;
 /// In so many places of a hop windows meet a seam: at first, and where it is heard with more care.
 const ONE_PHASE: usize = 1;
 const PHASES: usize = 2;
+const PHASES_NEAR: usize = 4;
 /// What is known less surely is taken for worse by so much: at first, at the lower rate with more care, around the seam at the full one.
 const UNSURE_AT_FIRST_DB: f64 = 0.4;
 const UNSURE_THIN_DB: f64 = 0.45;
-const UNSURE_NEAR_DB: f64 = 0.3;
+const UNSURE_NEAR_DB: f64 = 0.15;
 /// The first that is quieter than this, and about as good as the next may be, is good enough.
 const SURELY_QUIET_DB: f64 = 0.13;
 const SLACK: f64 = 0.3;
 /// A take usually serves so many semitones to either side of its root: rungs are seldom further apart (common practice).
 const SERVES: f64 = 3.0;
+/// At the full rate the sound by itself is looked at so many times a hop.
+const LOOKS: usize = 2;
+/// There it is gone round so often.
+const ROUNDS_AT_ENDS: usize = 2;
 /// What is heard plainly there costs so much a decibel: less than at the root, which is played as often as all the rest.
 const AT_ENDS: f64 = 0.3;
 /// Over how much the seam of a sound without pitch is compared.
@@ -224,9 +229,9 @@ impl<'a> Full<'a> {
             exact: Bands::new(audio.rate_hz),
             ends: [-SERVES, SERVES].map(|semitones| {
                 let rate_hz = played_at(audio.rate_hz, semitones);
-                (rate_hz, Bands::new(rate_hz))
+                (rate_hz, Bands::fast(rate_hz))
             }),
-            heard: Listener::new(audio.to_mono(), audio.rate_hz, Bands::new(audio.rate_hz)),
+            heard: Listener::new(audio.to_mono(), audio.rate_hz, Bands::new(audio.rate_hz), LOOKS),
             first: thin.start * thin.by,
         }
     }
@@ -249,7 +254,7 @@ impl<'a> Full<'a> {
         let place = fitted.unwrap_or(rough);
         let crossfade = (of.crossfade * thin.by).min((place.end - place.start) / CROSSFADE_SHARE);
         let played = place.played(crossfade);
-        let audible_db = self.heard.stands_out(&played, PHASES);
+        let audible_db = self.heard.stands_out(&played, PHASES_NEAR);
         let feared = audible_db.map(|db| db + UNSURE_NEAR_DB);
         let (moves, lively) = (thin.moves(&of.place), thin.lively(of.place.likeness));
         Judged {
@@ -263,11 +268,16 @@ impl<'a> Full<'a> {
     /// Heard whole, at its root and at both ends of what it serves.
     fn whole(&mut self, thin: &Thin, played: &PlayedLoop) -> Judged {
         let rate_hz = self.audio.rate_hz;
-        let audible_db = audible_by(&mut self.exact, &self.heard.samples, rate_hz, *played);
-        let ends = self
-            .ends
-            .iter_mut()
-            .filter_map(|(rate_hz, bands)| audible_by(bands, &self.heard.samples, *rate_hz, *played));
+        let audible_db = audible_by(
+            &mut self.exact,
+            &self.heard.samples,
+            rate_hz,
+            *played,
+            played.rounds(f64::from(rate_hz)),
+        );
+        let ends = self.ends.iter_mut().filter_map(|(rate_hz, bands)| {
+            audible_by(bands, &self.heard.samples, *rate_hz, *played, ROUNDS_AT_ENDS)
+        });
         let ends_db = ends.max_by(f64::total_cmp);
         let moves = Moves {
             pumps_db: pumps_db(&self.heard.samples, rate_hz, *played).unwrap_or(0.0),

@@ -214,7 +214,7 @@ pub fn most_alike_near(
     }
     (moved.saturating_sub(within)..=moved + within)
         .filter(|&at| at >= reach && at + reach <= frames)
-        .map(|at| (periods::mismatch(&audio.channels, fixed, at, reach, 1), at))
+        .map(|at| (periods::mismatch(&audio.channels, fixed, at, reach), at))
         .min_by(|a, b| {
             a.0.total_cmp(&b.0)
                 .then(a.1.abs_diff(moved).cmp(&b.1.abs_diff(moved)))
@@ -322,7 +322,7 @@ pub fn find_loops(
 const STEADY_SEAM_DB: f64 = -25.0;
 
 /// Pairs of moments that are brought together.
-const PAIRS: usize = 100;
+const PAIRS: usize = 50;
 
 /// Places to loop inside `start..end`, best first, for a tone of the given period that stands; empty where nothing is worth
 /// looping. Starts are spread over the first half of the settled stretch; lengths are whole periods, every number of them tried from a few
