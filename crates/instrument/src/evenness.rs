@@ -2,7 +2,7 @@
 //!
 //! Each rule gives a value a take; putting them there is one command, undone as one.
 
-use crate::Cell;
+use crate::{Cell, LayerId, PassId};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -60,12 +60,12 @@ const MOST_PEAK_DBFS: f64 = -0.1;
 /// rule would take it away.
 pub fn even_levels(rule: LevelRule, layers_kept: f64, takes: &[LevelOf]) -> Vec<Proposed> {
     let layers = by_layer(takes);
-    let medians: BTreeMap<(u16, u16), f64> = layers
+    let medians: BTreeMap<(PassId, LayerId), f64> = layers
         .iter()
         .map(|(layer, of)| (*layer, median(of.iter().map(|t| t.loudness_lufs).collect())))
         .collect();
     let loudest = medians.values().copied().fold(f64::NEG_INFINITY, f64::max);
-    let curves: BTreeMap<(u16, u16), Curve> = layers
+    let curves: BTreeMap<(PassId, LayerId), Curve> = layers
         .iter()
         .map(|(layer, of)| {
             let points = of.iter().map(|t| (f64::from(t.cell.key), t.loudness_lufs));
@@ -119,7 +119,7 @@ pub fn is_normalised(takes: &[LevelOf]) -> bool {
 
 /// Gains that bring a normalised set back onto one curve along the ladder, all lowered together so that none clips.
 pub fn even_normalised(takes: &[LevelOf]) -> Vec<Proposed> {
-    let curves: BTreeMap<(u16, u16), Curve> = by_layer(takes)
+    let curves: BTreeMap<(PassId, LayerId), Curve> = by_layer(takes)
         .into_iter()
         .map(|(layer, of)| {
             let points = of.iter().map(|t| (f64::from(t.cell.key), t.loudness_lufs));
@@ -143,8 +143,8 @@ pub fn even_normalised(takes: &[LevelOf]) -> Vec<Proposed> {
         .collect()
 }
 
-fn by_layer(takes: &[LevelOf]) -> BTreeMap<(u16, u16), Vec<&LevelOf>> {
-    let mut layers: BTreeMap<(u16, u16), Vec<&LevelOf>> = BTreeMap::new();
+fn by_layer(takes: &[LevelOf]) -> BTreeMap<(PassId, LayerId), Vec<&LevelOf>> {
+    let mut layers: BTreeMap<(PassId, LayerId), Vec<&LevelOf>> = BTreeMap::new();
     for take in takes {
         layers
             .entry((take.cell.pass, take.cell.layer))
@@ -297,13 +297,13 @@ fn local_line(points: &[(f64, f64)], robust: &[f64], x: f64) -> f64 {
 mod tests {
     use super::*;
 
-    fn take(n: u64, key: u8, layer: u16, loudness: f64) -> LevelOf {
+    fn take(n: u64, key: u8, layer: u64, loudness: f64) -> LevelOf {
         LevelOf {
             take: n,
             cell: Cell {
-                pass: 0,
+                pass: PassId(0),
                 key,
-                layer,
+                layer: LayerId(layer),
                 round_robin: 0,
             },
             peak_dbfs: loudness + 10.0,
@@ -322,9 +322,9 @@ mod tests {
             .map(|n| LevelOf {
                 take: n.into(),
                 cell: Cell {
-                    pass: 0,
+                    pass: PassId(0),
                     key: 48 + n,
-                    layer: 0,
+                    layer: LayerId(0),
                     round_robin: 0,
                 },
                 peak_dbfs: -0.02 * f64::from(n % 3),

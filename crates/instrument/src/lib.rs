@@ -8,6 +8,7 @@ mod chord;
 mod cost;
 mod evenness;
 mod file_names;
+mod ids;
 mod making;
 mod mapping;
 mod missing;
@@ -31,6 +32,7 @@ pub use evenness::{
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
+pub use ids::{LayerId, NAMES_END, PassId};
 pub use making::{Making, missing_from_neighbours};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};

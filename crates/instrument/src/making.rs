@@ -1,6 +1,6 @@
 //! New takes from old: what is made of which, and for which cell.
 
-use crate::{Cell, Plan};
+use crate::{Cell, PassId, Plan};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -87,13 +87,13 @@ impl Making {
 
 /// Rungs of a pass that were not recorded, each with the take it is best made from: the next rung above, since stretching down is less heard
 /// (common practice), else the next below; layer by layer.
-pub fn missing_from_neighbours(plan: &Plan, pass: u16, taken: &[(Cell, u64)]) -> Vec<(u64, Making)> {
-    let Some(planned) = plan.passes.get(usize::from(pass)) else {
+pub fn missing_from_neighbours(plan: &Plan, pass: PassId, taken: &[(Cell, u64)]) -> Vec<(u64, Making)> {
+    let Some(planned) = plan.pass(pass) else {
         return Vec::new();
     };
     let mut made = Vec::new();
     for &key in &planned.rungs {
-        for layer in 0..planned.layers.len() as u16 {
+        for layer in planned.layers.iter().map(|layer| layer.id) {
             let of_layer = || {
                 taken
                     .iter()
@@ -125,9 +125,9 @@ mod tests {
     fn empty_rungs_are_made_from_the_next_above_else_below() {
         let plan = plan(&[48, 52, 56, 60], &[40, 100], 2);
         let cell = |key, layer, round_robin| Cell {
-            pass: 0,
+            pass: PassId(0),
             key,
-            layer,
+            layer: crate::LayerId(layer),
             round_robin,
         };
         let taken = [
@@ -139,12 +139,12 @@ mod tests {
             (cell(56, 1, 0), 6),
             (cell(60, 1, 0), 7),
         ];
-        let made = missing_from_neighbours(&plan, 0, &taken);
+        let made = missing_from_neighbours(&plan, PassId(0), &taken);
         assert_eq!(
             made,
             [(2, Making::AtKey { key: 48 }), (3, Making::AtKey { key: 60 })]
         );
-        assert!(missing_from_neighbours(&plan, 7, &taken).is_empty());
+        assert!(missing_from_neighbours(&plan, PassId(7), &taken).is_empty());
     }
 
     #[test]

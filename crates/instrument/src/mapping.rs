@@ -74,8 +74,9 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
     } else {
         vec![None]
     };
-    for ((index, pass), (mic_index, mic)) in (0u16..)
-        .zip(&plan.passes)
+    for (pass, (mic_index, mic)) in plan
+        .passes
+        .iter()
         .flat_map(|pass| (0u16..).zip(&mics).map(move |mic| (pass, mic)))
     {
         let strand = program.strands.len();
@@ -85,23 +86,18 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
             gain_db: 0.0,
             shape: shape_of(pass.layers.len(), pass.sounds_on),
         });
-        let mut rungs: BTreeMap<u8, BTreeMap<u16, Vec<&PlacedTake>>> = BTreeMap::new();
+        let mut rungs: BTreeMap<u8, Vec<&PlacedTake>> = BTreeMap::new();
         // A take that was made before there were so many mics has fewer channels.
         let has_mic =
             |take: &PlacedTake| mic.is_none() || take.sample.channels >= (mic_index + 1) * plan.channels;
         for take in takes
             .iter()
-            .filter(|take| take.cell.pass == index && has_mic(take))
+            .filter(|take| take.cell.pass == pass.id && has_mic(take))
         {
-            rungs
-                .entry(take.cell.key)
-                .or_default()
-                .entry(take.cell.layer)
-                .or_default()
-                .push(take);
+            rungs.entry(take.cell.key).or_default().push(take);
         }
         let keys: Vec<u8> = rungs.keys().copied().collect();
-        for (n, (&key, layers)) in rungs.iter_mut().enumerate() {
+        for (n, (&key, of_rung)) in rungs.iter().enumerate() {
             let below = n.checked_sub(1).map(|n| keys[n] + 1);
             let reach = if below.is_some() {
                 settings.furthest_stretch_keys
@@ -115,16 +111,20 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 key
             };
             // A take of a layer that is no longer planned stays, and is not mapped.
-            layers.retain(|&layer, _| usize::from(layer) < pass.layers.len());
-            let lows = velocity_thresholds(
-                layers
-                    .keys()
-                    .filter_map(|&layer| pass.layers.get(usize::from(layer))),
-            );
-            for (m, cells) in layers.values().enumerate() {
-                let mut turns: Vec<&&PlacedTake> = cells.iter().collect();
-                turns.sort_by_key(|take| take.cell.round_robin);
-                for (position, take) in (0u32..).zip(&turns) {
+            let layers: Vec<(&Layer, Vec<&PlacedTake>)> = pass
+                .layers
+                .iter()
+                .map(|layer| {
+                    let of_layer = of_rung.iter().filter(|take| take.cell.layer == layer.id);
+                    let mut turns: Vec<&PlacedTake> = of_layer.copied().collect();
+                    turns.sort_by_key(|take| take.cell.round_robin);
+                    (layer, turns)
+                })
+                .filter(|(_, turns)| !turns.is_empty())
+                .collect();
+            let lows = velocity_thresholds(layers.iter().map(|(layer, _)| *layer));
+            for (m, (_, turns)) in layers.iter().enumerate() {
+                for (position, take) in (0u32..).zip(turns) {
                     let sample = program.samples.len();
                     let mut made = match mic {
                         Some(mic) => Sample {
@@ -285,7 +285,7 @@ mod tests {
             "x",
             &plan,
             &MapSettings::default(),
-            &taken(&plan, |cell| cell.layer == 1),
+            &taken(&plan, |cell| cell.layer == crate::LayerId(1)),
         );
         for velocity in 1..=127 {
             assert_eq!(

@@ -3,7 +3,7 @@
 //! Figures are common practice (no published source): four recordings an octave are the usual compromise, plucked and struck things
 //! need 5 s or more, pads over ten.
 
-use crate::{How, Kind, Layer, Pass, Plan, Source};
+use crate::{How, Kind, Layer, LayerId, Pass, PassId, Plan, Source};
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -30,7 +30,7 @@ pub struct Offer {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Advice {
     /// The pass it is about.
-    pub pass: u16,
+    pub pass: PassId,
     /// What its hold should be.
     pub hold_ms: u32,
     /// What its longest tail should be.
@@ -168,6 +168,7 @@ pub fn even_layers(count: usize) -> Vec<Layer> {
             let name = NAMES.get(count - 1).and_then(|names| names.get(n));
             let strike = (n as f64 + 0.8) / count as f64 * 115.0 + 8.0;
             Layer {
+                id: LayerId(n as u64),
                 name: name.map_or_else(|| format!("layer {}", n + 1), |name| (*name).to_owned()),
                 // More layers than a step of velocity each: still rising.
                 strike_velocity: if count > 60 {
@@ -216,6 +217,7 @@ pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
         channels: 2,
         mics: Vec::new(),
         passes: vec![Pass {
+            id: PassId(0),
             name: "Keys".into(),
             sounds_on: SoundsOn::KeyDown,
             rungs: even_rungs(low, high, habit.distance),
@@ -252,7 +254,7 @@ pub fn first_plan(kind: Kind, how: How, rig: &str) -> Offer {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Ring {
     /// Of which pass.
-    pub pass: u16,
+    pub pass: PassId,
     /// From the start of the sound to its end.
     pub seconds: f64,
     /// Whether the sound went on to the take's last frame: it was cut off.
@@ -304,8 +306,8 @@ const ROOM: f64 = 1.2;
 /// What the first takes tell about hold and tail, where it differs from the plan by more than a quarter.
 pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
     let mut all = Vec::new();
-    for (index, pass) in (0u16..).zip(&plan.passes) {
-        let of_pass = || rings.iter().filter(|ring| ring.pass == index);
+    for pass in &plan.passes {
+        let of_pass = || rings.iter().filter(|ring| ring.pass == pass.id);
         let Some(longest) = of_pass().map(|ring| ring.seconds).max_by(f64::total_cmp) else {
             continue;
         };
@@ -314,7 +316,7 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
         let half_seconds = |seconds: f64| ((seconds * 2.0).ceil() * 500.0).clamp(500.0, 600_000.0) as u32;
         if cut_off {
             all.push(Advice {
-                pass: index,
+                pass: pass.id,
                 hold_ms: pass.hold_ms,
                 tail_ms: half_seconds(f64::from(pass.tail_ms) / 1000.0 * 1.5),
                 kind: None,
@@ -328,7 +330,7 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
             && longest < f64::from(pass.hold_ms) / 1000.0 * 0.75
         {
             all.push(Advice {
-                pass: index,
+                pass: pass.id,
                 hold_ms: half_seconds(longest * ROOM),
                 tail_ms: pass.tail_ms,
                 kind: Some(Kind::Struck),
@@ -339,7 +341,7 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
             });
         } else if let Some((needed_s, why)) = longer_hold(plan, pass, &of_pass().collect::<Vec<_>>()) {
             all.push(Advice {
-                pass: index,
+                pass: pass.id,
                 hold_ms: half_seconds(needed_s),
                 tail_ms: pass.tail_ms,
                 kind: None,
@@ -349,7 +351,7 @@ pub fn advice(plan: &Plan, rings: &[Ring]) -> Vec<Advice> {
             let hold = half_seconds((longest * ROOM).min(f64::from(pass.hold_ms) / 1000.0));
             let tail = half_seconds((longest * ROOM - f64::from(hold) / 1000.0).max(0.5));
             all.push(Advice {
-                pass: index,
+                pass: pass.id,
                 hold_ms: hold,
                 tail_ms: tail,
                 kind: None,
@@ -405,7 +407,7 @@ mod tests {
     fn the_first_takes_tell_how_long_it_really_rings() {
         let plan = first_plan(Kind::Struck, How::ByHand, "x").plan;
         let ring = |seconds, cut_off| Ring {
-            pass: 0,
+            pass: PassId(0),
             seconds,
             cut_off,
             beats_s: None,
@@ -429,7 +431,7 @@ mod tests {
         let mut plan = first_plan(Kind::Pad, How::OverMidi, "x").plan;
         plan.passes[0].hold_ms = 3_000;
         let ring = |beats_s, wants_a_loop| Ring {
-            pass: 0,
+            pass: PassId(0),
             seconds: 3.2,
             cut_off: false,
             beats_s,

@@ -1,5 +1,6 @@
 //! What will be recorded.
 
+use crate::ids::{LayerId, Named, PassId, are_names, named_by_place};
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -84,6 +85,10 @@ pub struct Source {
 /// One strength.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Layer {
+    /// Its name for good, of its own within its pass.
+    #[serde(default)]
+    #[schema(required)]
+    pub id: LayerId,
     /// As the maker calls it: for a player by hand, the word that says how.
     pub name: String,
     /// The velocity it is struck with, 1 to 127.
@@ -108,6 +113,10 @@ pub struct Controller {
 /// One planned round of recording.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Pass {
+    /// Its name for good.
+    #[serde(default)]
+    #[schema(required)]
+    pub id: PassId,
     /// As the maker calls it; the strand gets its name.
     pub name: String,
     /// What makes the sound.
@@ -115,6 +124,7 @@ pub struct Pass {
     /// The rungs, as keys, rising.
     pub rungs: Vec<u8>,
     /// Soft to loud.
+    #[serde(deserialize_with = "named_by_place")]
     pub layers: Vec<Layer>,
     /// How often each is recorded, 1 or more.
     pub round_robins: u32,
@@ -133,7 +143,24 @@ pub struct Pass {
     pub chord: Vec<i8>,
 }
 
+impl Named for Pass {
+    fn name(&mut self) -> &mut u64 {
+        &mut self.id.0
+    }
+}
+
+impl Named for Layer {
+    fn name(&mut self) -> &mut u64 {
+        &mut self.id.0
+    }
+}
+
 impl Pass {
+    /// One of its layers.
+    pub fn layer(&self, id: LayerId) -> Option<&Layer> {
+        self.layers.iter().find(|layer| layer.id == id)
+    }
+
     /// The keys that are struck at a rung, from low to high.
     pub fn keys_at(&self, rung: u8) -> Vec<u8> {
         let with = self.chord.iter().filter_map(|by| rung.checked_add_signed(*by));
@@ -185,18 +212,19 @@ pub struct Plan {
     #[serde(default)]
     pub mics: Vec<String>,
     /// At least one.
+    #[serde(deserialize_with = "named_by_place")]
     pub passes: Vec<Pass>,
 }
 
 /// One recording place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
 pub struct Cell {
-    /// Index of the pass.
-    pub pass: u16,
+    /// Its pass.
+    pub pass: PassId,
     /// The rung, as a key.
     pub key: u8,
-    /// Index of the layer, soft to loud.
-    pub layer: u16,
+    /// Its layer.
+    pub layer: LayerId,
     /// Index of the round robin.
     pub round_robin: u16,
 }
@@ -221,13 +249,13 @@ impl Plan {
     /// Every cell, in the order of recording: pass, rung from low to high, layer, round robin.
     pub fn cells(&self) -> Vec<Cell> {
         let mut cells = Vec::new();
-        for (pass, round) in (0u16..).zip(&self.passes) {
-            for &key in &round.rungs {
-                for (layer, of) in (0u16..).zip(&round.layers) {
-                    cells.extend((0..round.round_robins_of(of) as u16).map(|round_robin| Cell {
-                        pass,
+        for pass in &self.passes {
+            for &key in &pass.rungs {
+                for layer in &pass.layers {
+                    cells.extend((0..pass.round_robins_of(layer) as u16).map(|round_robin| Cell {
+                        pass: pass.id,
                         key,
-                        layer,
+                        layer: layer.id,
                         round_robin,
                     }));
                 }
@@ -236,11 +264,20 @@ impl Plan {
         cells
     }
 
+    /// One of its passes.
+    pub fn pass(&self, id: PassId) -> Option<&Pass> {
+        self.passes.iter().find(|pass| pass.id == id)
+    }
+
+    /// The pass and the layer of a cell, where both are still planned.
+    pub fn layer_of(&self, cell: Cell) -> Option<(&Pass, &Layer)> {
+        let pass = self.pass(cell.pass)?;
+        Some((pass, pass.layer(cell.layer)?))
+    }
+
     /// Whether what is recorded for a cell is a chord.
     pub fn strikes_chord(&self, cell: Cell) -> bool {
-        self.passes
-            .get(usize::from(cell.pass))
-            .is_some_and(|pass| !pass.chord.is_empty())
+        self.pass(cell.pass).is_some_and(|pass| !pass.chord.is_empty())
     }
 
     /// Checks that the plan can be recorded; the error is a sentence for its maker.
@@ -248,6 +285,10 @@ impl Plan {
         let wrong = |sentence: &str| Err(PlanError(sentence.to_owned()));
         if self.passes.is_empty() {
             return wrong("A plan needs at least one pass.");
+        }
+        let has_names = |pass: &Pass| are_names(pass.layers.iter().map(|layer| layer.id.0));
+        if !are_names(self.passes.iter().map(|pass| pass.id.0)) || !self.passes.iter().all(has_names) {
+            return wrong("Two parts of this plan have the same name for good, or one has none.");
         }
         if !(8_000..=192_000).contains(&self.rate_hz) {
             return wrong("The rate must lie between 8,000 and 192,000 Hz.");
@@ -329,9 +370,10 @@ pub(crate) mod tests {
     use super::*;
 
     pub(crate) fn plan(rungs: &[u8], strikes: &[u8], round_robins: u32) -> Plan {
-        let layers = strikes
-            .iter()
-            .map(|&v| Layer {
+        let layers = (0..)
+            .zip(strikes)
+            .map(|(id, &v)| Layer {
+                id: LayerId(id),
                 name: format!("layer {v}"),
                 strike_velocity: v,
                 round_robins: None,
@@ -352,6 +394,7 @@ pub(crate) mod tests {
             channels: 2,
             mics: Vec::new(),
             passes: vec![Pass {
+                id: PassId(0),
                 name: "Keys".into(),
                 sounds_on: SoundsOn::KeyDown,
                 rungs: rungs.to_vec(),
@@ -374,9 +417,9 @@ pub(crate) mod tests {
         assert_eq!(
             cells[1],
             Cell {
-                pass: 0,
+                pass: PassId(0),
                 key: 36,
-                layer: 0,
+                layer: LayerId(0),
                 round_robin: 1
             }
         );
@@ -409,6 +452,11 @@ pub(crate) mod tests {
             "layers":[{"name":"all","strike_velocity":100}],"round_robins":1,"hold_ms":2000,"tail_ms":1000}]}"#;
         let plan: Plan = serde_json::from_str(old).unwrap();
         assert_eq!((plan.source.how, plan.check()), (How::OverMidi, Ok(())));
+        // What had no name is named by its place: takes refer to it by that.
+        assert_eq!(
+            (plan.passes[0].id, plan.passes[0].layers[0].id),
+            (PassId(0), LayerId(0))
+        );
     }
 
     #[test]
@@ -424,5 +472,8 @@ pub(crate) mod tests {
         );
         assert!(plan(&[60], &[100], 0).check().is_err());
         assert!(plan(&[200], &[100], 1).check().is_err());
+        let mut twice = plan(&[60], &[40, 100], 1);
+        twice.passes[0].layers[1].id = LayerId(0);
+        assert!(twice.check().is_err());
     }
 }

@@ -89,7 +89,12 @@ pub fn deal(plan: &Plan, slices: &[Slice], how: Deal, taken: &HashSet<Cell>) -> 
             .collect(),
         Deal::InOrder => {
             let mut free = free;
-            free.sort_by_key(|cell| (cell.pass, cell.layer, cell.round_robin, cell.key));
+            free.sort_by_cached_key(|cell| {
+                let pass = plan.passes.iter().position(|pass| pass.id == cell.pass);
+                let layers = pass.map(|at| &plan.passes[at].layers);
+                let layer = layers.and_then(|all| all.iter().position(|layer| layer.id == cell.layer));
+                (pass, layer, cell.round_robin, cell.key)
+            });
             used.enumerate()
                 .map(|(n, (slice, _))| Dealt {
                     slice,
@@ -202,8 +207,8 @@ mod tests {
             .collect()
     }
 
-    fn cells(dealt: &[Dealt]) -> Vec<Option<(u8, u16)>> {
-        dealt.iter().map(|d| d.cell.map(|c| (c.key, c.layer))).collect()
+    fn cells(dealt: &[Dealt]) -> Vec<Option<(u8, u64)>> {
+        dealt.iter().map(|d| d.cell.map(|c| (c.key, c.layer.0))).collect()
     }
 
     #[test]

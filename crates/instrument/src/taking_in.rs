@@ -2,8 +2,8 @@
 
 use crate::names::MiddleC;
 use crate::{
-    Cell, How, Inside, Kind, Layer, MapSettings, NameGuess, PAGE_RIG, Pass, Plan, even_layers, first_plan,
-    key_name,
+    Cell, How, Inside, Kind, Layer, LayerId, MapSettings, NameGuess, PAGE_RIG, Pass, PassId, Plan,
+    even_layers, first_plan, key_name,
 };
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
@@ -189,6 +189,8 @@ pub fn mics_of(files: &[PlacedFile]) -> Vec<String> {
 
 /// A plan that has a cell for every file, and those cells.
 ///
+/// What is new in it is named by `fresh_name`, which gives none twice.
+///
 /// # Errors
 /// A sentence, where the files do not fit the instrument.
 pub fn plan_with(
@@ -198,6 +200,7 @@ pub fn plan_with(
     files: &[PlacedFile],
     mics: &[String],
     (rate_hz, channels): (u32, u16),
+    fresh_name: &mut dyn FnMut() -> u64,
 ) -> Result<(Plan, Vec<Cell>), String> {
     let fresh = base.is_none();
     let mut plan = base.unwrap_or_else(|| {
@@ -226,6 +229,7 @@ pub fn plan_with(
         let found = plan.passes.iter().position(|pass| pass.sounds_on == sounds_on);
         let index = found.unwrap_or_else(|| {
             plan.passes.push(Pass {
+                id: PassId(fresh_name()),
                 name: if placed.key_up { "Key up" } else { "Keys" }.to_owned(),
                 sounds_on,
                 rungs: Vec::new(),
@@ -245,13 +249,21 @@ pub fn plan_with(
         }
         let wanted = usize::from(placed.layer) + 1;
         if pass.layers.len() < wanted.max(if fresh { names.len() } else { 0 }) {
-            pass.layers = layers_named(names, wanted.max(names.len()));
+            let mut layers = layers_named(names, wanted.max(names.len()));
+            for (n, layer) in layers.iter_mut().enumerate() {
+                // What takes refer to keeps its name.
+                layer.id = pass
+                    .layers
+                    .get(n)
+                    .map_or_else(|| LayerId(fresh_name()), |of| of.id);
+            }
+            pass.layers = layers;
         }
         pass.round_robins = pass.round_robins.max(u32::from(placed.round_robin) + 1);
         cells.push(Cell {
-            pass: index as u16,
+            pass: pass.id,
             key: placed.key,
-            layer: placed.layer,
+            layer: pass.layers[usize::from(placed.layer)].id,
             round_robin: placed.round_robin,
         });
     }
@@ -334,6 +346,12 @@ mod tests {
 
     const FORM: (u32, u16) = (44_100, 1);
 
+    /// Names from 7 on.
+    fn counting() -> impl FnMut() -> u64 {
+        let mut names = 7..;
+        move || names.next().unwrap_or_default()
+    }
+
     #[test]
     fn a_plan_is_made_from_the_files_and_widened_by_more() {
         let names = ["v40".to_owned(), "v110".to_owned()];
@@ -342,7 +360,8 @@ mod tests {
             placed(2, 48, 1, 1, false),
             placed(3, 60, 0, 0, true),
         ];
-        let (plan, cells) = plan_with(None, Kind::Struck, &names, &files, &[], FORM).unwrap();
+        let (plan, cells) =
+            plan_with(None, Kind::Struck, &names, &files, &[], FORM, &mut counting()).unwrap();
         assert_eq!(plan.passes.len(), 2);
         assert_eq!(
             (&plan.passes[0].rungs[..], plan.passes[0].round_robins),
@@ -350,21 +369,34 @@ mod tests {
         );
         let strikes: Vec<u8> = plan.passes[0].layers.iter().map(|l| l.strike_velocity).collect();
         assert_eq!((strikes, plan.rate_hz, plan.channels), (vec![40, 110], 44_100, 1));
-        assert_eq!(cells[2].pass, 1);
+        assert_eq!(cells[2].pass, plan.passes[1].id);
         let more = [placed(4, 54, 0, 0, false)];
-        let (wider, cells) = plan_with(Some(plan.clone()), Kind::Struck, &[], &more, &[], FORM).unwrap();
+        let (wider, cells) = plan_with(
+            Some(plan.clone()),
+            Kind::Struck,
+            &[],
+            &more,
+            &[],
+            FORM,
+            &mut counting(),
+        )
+        .unwrap();
         assert_eq!(wider.passes[0].rungs, [48, 54, 60]);
-        assert_eq!((wider.passes.len(), cells[0].pass), (2, 0));
+        assert_eq!((wider.passes.len(), cells[0].pass), (2, plan.passes[0].id));
         // Other mics than the instrument has do not fit.
         let mics = ["close".to_owned(), "room".to_owned()];
-        assert!(plan_with(Some(plan), Kind::Struck, &[], &more, &mics, FORM).is_err());
+        assert!(plan_with(Some(plan), Kind::Struck, &[], &more, &mics, FORM, &mut counting()).is_err());
     }
 
     #[test]
     fn files_leave_no_key_silent_between_them() {
         let map_of = |rungs: &[u8]| {
             let files: Vec<PlacedFile> = rungs.iter().map(|&key| placed(1, key, 0, 0, false)).collect();
-            map_of_files(&plan_with(None, Kind::Struck, &[], &files, &[], FORM).unwrap().0)
+            map_of_files(
+                &plan_with(None, Kind::Struck, &[], &files, &[], FORM, &mut counting())
+                    .unwrap()
+                    .0,
+            )
         };
         assert_eq!(map_of(&[48, 60]), None);
         assert_eq!(map_of(&[36, 60]).unwrap().furthest_stretch_keys, 23);

@@ -94,9 +94,9 @@ impl Site {
             let library = self.store.library();
             let recording = tokio::task::spawn_blocking(move || work::keep(&library, &audio, 32)).await??;
             let cell = Cell {
-                pass: 0,
+                pass: instrument::PassId(0),
                 key,
-                layer: 0,
+                layer: instrument::LayerId(0),
                 round_robin: 0,
             };
             new.push(NewTake::whole(cell, recording, Origin::default()));

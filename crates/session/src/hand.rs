@@ -26,8 +26,8 @@ pub struct HandSettings {
     pub reference_ms: u32,
     /// After that, what comes before so long has passed is too early: a count-in.
     pub count_in_ms: u32,
-    /// Layer and peak in dBFS of the good takes that are there already.
-    pub heard: Vec<(u16, f64)>,
+    /// With which velocity each good take that is there already was struck, and its peak in dBFS.
+    pub heard: Vec<(u8, f64)>,
 }
 
 const FLOOR_MS: f64 = 600.0;
@@ -121,7 +121,8 @@ pub struct HandSession {
     lower: u32,
     check: Option<SoundCheck>,
     verdict: Option<Verdict>,
-    peaks: BTreeMap<u16, Vec<f64>>,
+    /// What was kept so far, by the velocity it was struck with.
+    peaks: BTreeMap<u8, Vec<f64>>,
     check_only: bool,
     loudest: f32,
     ear: Ear,
@@ -131,9 +132,9 @@ impl HandSession {
     /// A run over the given cells, beginning with the next frame, number 0.
     pub fn new(settings: HandSettings, jobs: Vec<CellJob>) -> Self {
         let windows = Windows::new(settings.rate_hz, settings.channels, WINDOW_MS);
-        let mut peaks: BTreeMap<u16, Vec<f64>> = BTreeMap::new();
-        for (layer, peak) in &settings.heard {
-            peaks.entry(*layer).or_default().push(*peak);
+        let mut peaks: BTreeMap<u8, Vec<f64>> = BTreeMap::new();
+        for (velocity, peak) in &settings.heard {
+            peaks.entry(*velocity).or_default().push(*peak);
         }
         Self {
             ear: Ear::new(settings.rate_hz, settings.channels),
@@ -209,23 +210,26 @@ impl HandSession {
         vec![Action::Finished]
     }
 
-    fn median(&self, layer: u16) -> Option<f64> {
-        let mut peaks = self.peaks.get(&layer)?.clone();
+    fn median(&self, velocity: u8) -> Option<f64> {
+        let mut peaks = self.peaks.get(&velocity)?.clone();
         peaks.sort_by(f64::total_cmp);
         peaks.get(peaks.len() / 2).copied()
     }
 
     /// Peaks that fit a layer: around those kept in it, else between its neighbours'.
-    fn window_of(&self, layer: u16) -> (f64, f64) {
+    fn window_of(&self, velocity: u8) -> (f64, f64) {
         let (lowest, highest) = ANY_LEVEL_DBFS;
-        if let Some(own) = self.median(layer).filter(|_| self.peaks[&layer].len() > 1) {
+        if let Some(own) = self.median(velocity).filter(|_| self.peaks[&velocity].len() > 1) {
             return (own - WINDOW_DB, (own + WINDOW_DB).min(highest));
         }
-        let softer = (0..layer).rev().find_map(|layer| self.median(layer));
-        let louder = self
-            .peaks
-            .range(layer + 1..)
-            .find_map(|(layer, _)| self.median(*layer));
+        let softer = self.peaks.range(..velocity).rev();
+        let softer = softer
+            .map(|(velocity, _)| *velocity)
+            .find_map(|at| self.median(at));
+        let louder = self.peaks.range(velocity.saturating_add(1)..);
+        let louder = louder
+            .map(|(velocity, _)| *velocity)
+            .find_map(|at| self.median(at));
         (softer.unwrap_or(lowest), louder.unwrap_or(highest))
     }
 
@@ -360,7 +364,7 @@ impl HandSession {
             key: job.cell.key,
             // A chord has no note that can be wrong.
             pitched: self.settings.pitched && job.keys.len() == 1,
-            window_dbfs: self.window_of(job.cell.layer),
+            window_dbfs: self.window_of(job.velocity),
             noise_floor_dbfs: amplitude_to_db(self.floor),
             shortest_ms: SHORTEST_MS,
             dies_away: self.settings.dies_away,
@@ -375,7 +379,7 @@ impl HandSession {
         let good = verdict.is_good();
         if good {
             self.peaks
-                .entry(job.cell.layer)
+                .entry(job.velocity)
                 .or_default()
                 .push(verdict.peak_dbfs);
         }
@@ -593,15 +597,15 @@ mod tests {
         let jobs = keys
             .iter()
             .flat_map(|&key| {
-                (0u16..)
+                (0u64..)
                     .zip(strikes)
                     .map(move |(layer, &velocity)| (key, layer, velocity))
             })
             .map(|(key, layer, velocity)| CellJob {
                 cell: Cell {
-                    pass: 0,
+                    pass: instrument::PassId(0),
                     key,
-                    layer,
+                    layer: instrument::LayerId(layer),
                     round_robin: 0,
                 },
                 keys: vec![key],

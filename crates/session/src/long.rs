@@ -1,13 +1,13 @@
 //! One long take: everything is kept until the user says stop.
 
 use crate::lead::{Action, Lead, Order, Progress, RunState};
-use instrument::Cell;
+use instrument::{Cell, LayerId, PassId};
 
 /// The cell that stands for a recording that belongs to none yet.
 pub const NO_CELL: Cell = Cell {
-    pass: 0,
+    pass: PassId(0),
     key: 0,
-    layer: 0,
+    layer: LayerId(0),
     round_robin: 0,
 };
 

@@ -457,9 +457,9 @@ mod tests {
 
     fn jobs(keys: &[u8]) -> Vec<CellJob> {
         let cell = |key| Cell {
-            pass: 0,
+            pass: instrument::PassId(0),
             key,
-            layer: 0,
+            layer: instrument::LayerId(0),
             round_robin: 0,
         };
         keys.iter()

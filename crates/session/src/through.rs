@@ -281,9 +281,9 @@ mod tests {
 
     fn cell(key: u8) -> Cell {
         Cell {
-            pass: 0,
+            pass: instrument::PassId(0),
             key,
-            layer: 0,
+            layer: instrument::LayerId(0),
             round_robin: 0,
         }
     }

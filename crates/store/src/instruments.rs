@@ -7,7 +7,7 @@ use anyhow::Context;
 use chrono::NaiveDateTime;
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Cell, Origin, Plan, RecordedTake};
+use instrument::{Cell, LayerId, Origin, PassId, Plan, RecordedTake};
 use serde_json::json;
 use signal::Audio;
 use std::ops::Range;
@@ -91,9 +91,9 @@ pub(crate) fn instrument_row((id, name, plan, kept_at): InstrumentColumns) -> an
 pub(crate) struct TakeColumns {
     id: u64,
     instrument_id: u64,
-    pass: u16,
+    pass: u64,
     key: u8,
-    layer: u16,
+    layer: u64,
     round_robin: u16,
     recording: String,
     first_frame: u64,
@@ -120,9 +120,9 @@ impl TakeColumns {
             id: self.id,
             instrument_id: self.instrument_id,
             cell: Cell {
-                pass: self.pass,
+                pass: PassId(self.pass),
                 key: self.key,
-                layer: self.layer,
+                layer: LayerId(self.layer),
                 round_robin: self.round_robin,
             },
             recording: self.recording,
@@ -193,9 +193,9 @@ pub(crate) async fn add_takes(
         diesel::insert_into(takes::table)
             .values((
                 takes::instrument_id.eq(instrument_id),
-                takes::pass.eq(take.cell.pass),
+                takes::pass.eq(take.cell.pass.0),
                 takes::rung_key.eq(take.cell.key),
-                takes::layer.eq(take.cell.layer),
+                takes::layer.eq(take.cell.layer.0),
                 takes::round_robin.eq(take.cell.round_robin),
                 takes::recording.eq(&take.recording.hash),
                 takes::first_frame.eq(take.first_frame),

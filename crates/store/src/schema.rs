@@ -26,9 +26,9 @@ table! {
     takes (id) {
         id -> Unsigned<BigInt>,
         instrument_id -> Unsigned<BigInt>,
-        pass -> Unsigned<SmallInt>,
+        pass -> Unsigned<BigInt>,
         rung_key -> Unsigned<TinyInt>,
-        layer -> Unsigned<SmallInt>,
+        layer -> Unsigned<BigInt>,
         round_robin -> Unsigned<SmallInt>,
         recording -> Text,
         first_frame -> Unsigned<BigInt>,

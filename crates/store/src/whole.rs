@@ -126,7 +126,7 @@ impl Store {
     /// # Errors
     /// Those of the database.
     pub async fn shelf(&self) -> anyhow::Result<Vec<ShelfRow>> {
-        type TakeOfShelf = (u64, u64, (u16, u8, u16, u16), u16, Option<String>);
+        type TakeOfShelf = (u64, u64, (u64, u8, u64, u16), u16, Option<String>);
         let (rows, take_rows, measured, said) = self
             .read_at_once(async |connection| {
                 let rows: Vec<InstrumentColumns> =
@@ -163,9 +163,9 @@ impl Store {
         );
         for (instrument, id, (pass, key, layer, round_robin), channels, origin) in take_rows {
             let cell = instrument::Cell {
-                pass,
+                pass: instrument::PassId(pass),
                 key,
-                layer,
+                layer: instrument::LayerId(layer),
                 round_robin,
             };
             let origin: Option<Origin> = origin.and_then(|text| serde_json::from_str(&text).ok());

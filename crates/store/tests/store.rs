@@ -15,9 +15,9 @@ fn plan() -> Plan {
 }
 
 const CELL: Cell = Cell {
-    pass: 0,
+    pass: instrument::PassId(0),
     key: 60,
-    layer: 0,
+    layer: instrument::LayerId(0),
     round_robin: 0,
 };
 

@@ -29,11 +29,7 @@ pub struct PlanNote {
 impl PlanNote {
     /// When its sound begins: for key-up sounds, when the key comes up.
     pub fn sounds_ms(&self, plan: &Plan) -> u64 {
-        match plan
-            .passes
-            .get(usize::from(self.cell.pass))
-            .map(|pass| pass.sounds_on)
-        {
+        match plan.pass(self.cell.pass).map(|pass| pass.sounds_on) {
             Some(SoundsOn::KeyUp) => self.off_ms,
             _ => self.on_ms,
         }
@@ -46,8 +42,7 @@ pub fn plan_notes(plan: &Plan) -> Vec<PlanNote> {
     plan.cells()
         .into_iter()
         .filter_map(|cell| {
-            let pass = plan.passes.get(usize::from(cell.pass))?;
-            let layer = pass.layers.get(usize::from(cell.layer))?;
+            let (pass, layer) = plan.layer_of(cell)?;
             let off_ms = at + u64::from(pass.hold_ms_at(cell.key));
             let note = PlanNote {
                 cell,
@@ -85,10 +80,7 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
     for note in plan_notes(plan) {
         if pass != Some(note.cell.pass) {
             pass = Some(note.cell.pass);
-            let held = plan
-                .passes
-                .get(usize::from(note.cell.pass))
-                .and_then(|pass| pass.controller);
+            let held = plan.pass(note.cell.pass).and_then(|pass| pass.controller);
             let at = note.on_ms - LEAD_MS / 2;
             // What an earlier pass held is let go, where this one does not hold it too.
             let before = holding.filter(|before| held.is_none_or(|held| held.number != before.number));
@@ -97,8 +89,7 @@ pub fn plan_as_midi(plan: &Plan) -> Vec<u8> {
             holding = held;
         }
         let keys: Vec<u7> = plan
-            .passes
-            .get(usize::from(note.cell.pass))
+            .pass(note.cell.pass)
             .map_or_else(Vec::new, |pass| pass.keys_at(note.cell.key))
             .into_iter()
             .map(|key| u7::from(key & 127))

@@ -1,6 +1,6 @@
 //! A simulated half hour: 72 notes by a player who breathes, with hum in the room and two false starts.
 
-use instrument::{How, Kind, Layer, deal_by_times, first_plan};
+use instrument::{How, Kind, Layer, LayerId, deal_by_times, first_plan};
 use rig::{Model, PlayedNote, Rig, RigSettings, Slips};
 use signal::{EnvelopeMaker, SilenceSettings, slice_by_silence};
 use work::plan_notes;
@@ -13,13 +13,14 @@ fn half_an_hour_of_chimes_is_cut_into_its_notes() {
     let mut plan = first_plan(Kind::Struck, How::LongTake, "slate-chimes").plan;
     let pass = &mut plan.passes[0];
     pass.rungs = (48..84).collect();
-    let layer = |name: &str, strike_velocity| Layer {
+    let layer = |id, name: &str, strike_velocity| Layer {
+        id: LayerId(id),
         name: name.into(),
         strike_velocity,
         round_robins: None,
         low_velocity: None,
     };
-    pass.layers = vec![layer("soft", 45), layer("loud", 110)];
+    pass.layers = vec![layer(0, "soft", 45), layer(1, "loud", 110)];
     pass.round_robins = 1;
     // Job page, common practice: 72 notes at 25 s is half an hour.
     (pass.hold_ms, pass.tail_ms) = (5_000, 20_000);

@@ -8,6 +8,8 @@ export function cellId(cell: Cell): string {
 export interface BoardCell {
   id: string;
   cell: Cell;
+  /** Its layer's place, from soft. */
+  layer: number;
   /** Column on the board, soft to loud, round robins side by side. */
   column: number;
   take: TakeView | undefined;
@@ -15,21 +17,51 @@ export interface BoardCell {
   refused: boolean;
 }
 
+type Pass = Plan["passes"][number];
+type Layer = Pass["layers"][number];
+
+export function sameCell(a: Cell, b: Cell): boolean {
+  return cellId(a) === cellId(b);
+}
+
+/** The pass of a cell, where it is still planned. */
+export function passOf(plan: Plan, cell: Cell): Pass | undefined {
+  return plan.passes.find((pass) => pass.id === cell.pass);
+}
+
+/** The layer of a cell, where it is still planned. */
+export function layerOf(plan: Plan, cell: Cell): Layer | undefined {
+  return passOf(plan, cell)?.layers.find((layer) => layer.id === cell.layer);
+}
+
+/** The place of a cell's layer, from soft; of one that is no longer planned, the first. */
+export function layerPlace(plan: Plan, cell: Cell): number {
+  return Math.max(0, passOf(plan, cell)?.layers.findIndex((layer) => layer.id === cell.layer) ?? 0);
+}
+
+/** A name for good for what is new: by chance, out of so many that none is met twice. */
+export function freshName(): number {
+  const [high, low] = crypto.getRandomValues(new Uint32Array(2));
+  return (high! % 2 ** 20) * 2 ** 32 + low!;
+}
+
 /** Every planned cell of a pass, and those that have a take though no longer planned, with its chosen take. */
-export function boardCells(view: InstrumentView, pass: number): BoardCell[] {
+export function boardCells(view: InstrumentView, index: number): BoardCell[] {
+  const pass = view.plan.passes[index]?.id;
   const chosen = new Map<string, TakeView>();
   const refused = new Set<string>();
   for (const take of view.takes) {
     if (take.chosen) chosen.set(cellId(take.cell), take);
     else refused.add(cellId(take.cell));
   }
-  const planned = plannedCells(view.plan, pass);
+  const planned = plannedCells(view.plan, index);
   const known = new Set(planned.map((cell) => cell.id));
   const columns = planned.reduce((most, cell) => Math.max(most, cell.column + 1), 1);
   const left = view.takes.filter((take) => take.chosen && take.cell.pass === pass && !known.has(cellId(take.cell)));
   const unplanned = left.map((take) => ({
     id: cellId(take.cell),
     cell: take.cell,
+    layer: layerPlace(view.plan, take.cell),
     column: Math.min(columns - 1, columnOf(view.plan, take.cell)),
     take: undefined,
     refused: false,
@@ -37,29 +69,33 @@ export function boardCells(view: InstrumentView, pass: number): BoardCell[] {
   return [...planned, ...unplanned].map((cell) => ({ ...cell, take: chosen.get(cell.id), refused: refused.has(cell.id) }));
 }
 
-type Pass = Plan["passes"][number];
+export function roundRobinsOf(pass: Pass | undefined, layer: Layer | undefined): number {
+  return layer?.round_robins ?? pass?.round_robins ?? 1;
+}
 
-export function roundRobinsOf(pass: Pass | undefined, layer: number): number {
-  return pass?.layers[layer]?.round_robins ?? pass?.round_robins ?? 1;
+/** " · round robin 2", where a cell's layer is recorded several times. */
+export function turnOf(plan: Plan, cell: Cell): string {
+  return roundRobinsOf(passOf(plan, cell), layerOf(plan, cell)) > 1 ? ` · round robin ${cell.round_robin + 1}` : "";
 }
 
 /** The first column of each layer, and after the last how many there are. */
 export function layerColumns(pass: Pass | undefined): number[] {
-  return (pass?.layers ?? []).reduce((columns, _, layer) => [...columns, columns.at(-1)! + roundRobinsOf(pass, layer)], [0]);
+  return (pass?.layers ?? []).reduce((columns, layer) => [...columns, columns.at(-1)! + roundRobinsOf(pass, layer)], [0]);
 }
 
 function columnOf(plan: Plan, cell: Cell): number {
-  return (layerColumns(plan.passes[cell.pass])[cell.layer] ?? 0) + cell.round_robin;
+  return layerColumns(passOf(plan, cell))[layerPlace(plan, cell)]! + cell.round_robin;
 }
 
 export function plannedCells(plan: Plan, index = 0): BoardCell[] {
   const pass = plan.passes[index];
   if (!pass) return [];
+  const columns = layerColumns(pass);
   return pass.rungs.flatMap((key) =>
-    pass.layers.flatMap((_, layer) =>
-      Array.from({ length: roundRobinsOf(pass, layer) }, (_unused, round_robin) => {
-        const cell: Cell = { pass: index, key, layer, round_robin };
-        return { id: cellId(cell), cell, column: columnOf(plan, cell), take: undefined, refused: false };
+    pass.layers.flatMap((layer, place) =>
+      Array.from({ length: roundRobinsOf(pass, layer) }, (_, round_robin) => {
+        const cell: Cell = { pass: pass.id, key, layer: layer.id, round_robin };
+        return { id: cellId(cell), cell, layer: place, column: columns[place]! + round_robin, take: undefined, refused: false };
       }),
     ),
   );

@@ -146,7 +146,7 @@ function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefine
       all: () => cells,
       none: () => [],
       second: () => cells.filter((cell) => rungs.indexOf(cell.cell.key) % 2 === Math.max(0, rungs.indexOf(focused?.cell.key ?? -1)) % 2),
-      layer: () => cells.filter((cell) => cell.cell.layer === (focused?.cell.layer ?? 0)),
+      layer: () => cells.filter((cell) => cell.layer === (focused?.layer ?? 0)),
       check: () => (plot ? toCheck(plot, cells) : []),
     };
     const found = wanted[what]();

@@ -2,7 +2,7 @@
 import { Dialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
-import type { BoardCell } from "../model/cells";
+import { type BoardCell, layerOf } from "../model/cells";
 import { type Plot, worstFirst } from "../parts/Board";
 import { keyOfLetter, player, useSound } from "../sound/player";
 import { sayError, useView } from "../state/view";
@@ -60,7 +60,7 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
           player.off(sounding);
           setSounding(undefined);
         } else {
-          const strike = view.plan.passes[cell.cell.pass]?.layers[cell.cell.layer]?.strike_velocity ?? 100;
+          const strike = layerOf(view.plan, cell.cell)?.strike_velocity ?? 100;
           void player.on(cell.cell.key, strike);
           setSounding(cell.cell.key);
         }

@@ -1,7 +1,7 @@
 // A page made for paper: every cell, with room to tick it off.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { holdAt, roundRobinsOf } from "../model/cells";
+import { holdAt, roundRobinsOf, sameCell } from "../model/cells";
 import { keyName } from "../model/keys";
 import { instrumentQuery } from "../state/queries";
 
@@ -25,7 +25,7 @@ export function Sheet() {
         ____________ &nbsp; Microphones ____________ &nbsp; Gain ____________
       </p>
       {view.plan.passes.map((pass, p) => (
-        <section key={p} className="mb-6">
+        <section key={pass.id} className="mb-6">
           <h2 className="mb-1 text-[15px] font-semibold">
             {pass.name}
             {pass.controller ? `, controller ${pass.controller.number} at ${pass.controller.value}` : ""}
@@ -37,7 +37,7 @@ export function Sheet() {
                 <th className="border border-black/40 px-2 py-1 text-left">key</th>
                 <th className="border border-black/40 px-2 py-1 text-left">hold</th>
                 {pass.layers.map((layer) => (
-                  <th key={layer.name} className="border border-black/40 px-2 py-1 text-left">
+                  <th key={layer.id} className="border border-black/40 px-2 py-1 text-left">
                     {layer.name} ({layer.strike_velocity})
                   </th>
                 ))}
@@ -50,14 +50,16 @@ export function Sheet() {
                   <td className="border border-black/40 px-2 py-1 font-semibold">{keyName(rung)}</td>
                   <td className="num border border-black/40 px-2 py-1">{rung}</td>
                   <td className="num border border-black/40 px-2 py-1">{holdAt(pass, view.figures[p], rung) / 1000} s</td>
-                  {pass.layers.map((layer, l) => (
-                    <td key={layer.name} className="border border-black/40 px-2 py-1">
-                      {Array.from({ length: roundRobinsOf(pass, l) }, (_, r) => {
-                        const has = view.takes.some(
-                          (t) => t.chosen && t.cell.pass === p && t.cell.key === rung && t.cell.layer === l && t.cell.round_robin === r,
-                        );
+                  {pass.layers.map((layer) => (
+                    <td key={layer.id} className="border border-black/40 px-2 py-1">
+                      {Array.from({ length: roundRobinsOf(pass, layer) }, (_, round_robin) => {
+                        const cell = { pass: pass.id, key: rung, layer: layer.id, round_robin };
+                        const has = view.takes.some((t) => t.chosen && sameCell(t.cell, cell));
                         return (
-                          <span key={r} className="mr-2 inline-block h-3.5 w-3.5 border border-black/60 text-center text-[10px] leading-3">
+                          <span
+                            key={round_robin}
+                            className="mr-2 inline-block h-3.5 w-3.5 border border-black/60 text-center text-[10px] leading-3"
+                          >
                             {has ? "✓" : ""}
                           </span>
                         );

@@ -4,7 +4,7 @@ import { Link, useParams } from "@tanstack/react-router";
 import { useCallback, useEffect, useMemo } from "react";
 import type { InstrumentView, Plan, Progress } from "../api/client";
 import { lookAt } from "../api/live";
-import { type BoardCell, boardCells, centsFromPlan } from "../model/cells";
+import { type BoardCell, boardCells, centsFromPlan, sameCell } from "../model/cells";
 import { type Step, STEPS } from "../model/steps";
 import type { OnBench } from "../parts/Bench";
 import type { Box, Plot } from "../parts/Board";
@@ -200,13 +200,7 @@ function paintCell(
   }
   if (step === "record" && progress?.cell && !cell.take) {
     const p = progress.cell;
-    if (
-      p.pass === cell.cell.pass &&
-      p.key === cell.cell.key &&
-      p.layer === cell.cell.layer &&
-      p.round_robin === cell.cell.round_robin &&
-      progress.state === "recording"
-    ) {
+    if (sameCell(p, cell.cell) && progress.state === "recording") {
       ctx.fillStyle = colours.actSoft;
       ctx.fillRect(box.x, box.y, box.width, box.height);
       ctx.fillStyle = colour;

@@ -8,7 +8,7 @@ export function Advised({ view }: { view: InstrumentView }) {
   const { plan, advice } = view;
   return advice.map((one) => {
     const kind = one.kind && KINDS.find((known) => known.value === one.kind)?.name;
-    const passes = plan.passes.map((pass, n) => (n === one.pass ? { ...pass, hold_ms: one.hold_ms, tail_ms: one.tail_ms } : pass));
+    const passes = plan.passes.map((pass) => (pass.id === one.pass ? { ...pass, hold_ms: one.hold_ms, tail_ms: one.tail_ms } : pass));
     const take = () =>
       void change(view.id, "take the advice", [{ fact: "plan", value: { ...plan, kind: one.kind ?? plan.kind, passes } }]).catch(sayError);
     return (

@@ -1,6 +1,6 @@
 // The right-hand side of a step: which cell is on it, and its neighbours.
 import type { InstrumentView, TakeView } from "../api/client";
-import { type BoardCell, roundRobinsOf } from "../model/cells";
+import { type BoardCell, layerOf, sameCell, turnOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 
@@ -24,30 +24,23 @@ export function BenchHead({
 }) {
   const { choose, apart, setApart } = useView();
   const { cell, take, view, cells } = on;
-  const pass = view.plan.passes[cell.cell.pass];
   const row = cells.filter((c) => c.column === cell.column).sort((a, b) => a.cell.key - b.cell.key);
   const at = row.findIndex((c) => c.id === cell.id);
   const [below, above] = [row[at - 1], row[at + 1]];
   const go = (to: BoardCell) => choose(to.id, new Set([to.id]));
-  const sameCell = view.takes.filter(
-    (t) =>
-      t.cell.pass === take.cell.pass &&
-      t.cell.key === take.cell.key &&
-      t.cell.layer === take.cell.layer &&
-      t.cell.round_robin === take.cell.round_robin,
-  );
+  const ofCell = view.takes.filter((t) => sameCell(t.cell, take.cell));
   return (
     <div className="flex items-start justify-between gap-3">
       <div className="min-w-0">
         <h2 className="text-[17px]">
           <b className="font-semibold">{keyName(cell.cell.key)}</b>{" "}
           <span className="text-ink2">
-            {pass?.layers[cell.cell.layer]?.name}
-            {roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : ""}
+            {layerOf(view.plan, cell.cell)?.name}
+            {turnOf(view.plan, cell.cell)}
           </span>
         </h2>
         <p className="truncate text-[11.5px] text-ink3">
-          take {sameCell.findIndex((t) => t.id === take.id) + 1} of {sameCell.length} · {take.rate_hz / 1000} kHz ·{" "}
+          take {ofCell.findIndex((t) => t.id === take.id) + 1} of {ofCell.length} · {take.rate_hz / 1000} kHz ·{" "}
           {(view.plan.mics?.length ?? 0) > 1
             ? view.plan.mics!.join(" + ")
             : take.channels === 2

@@ -1,7 +1,7 @@
 // All cells, laid out by pitch, with one narrow plot on the same axis. One canvas; the same cells stand in a grid for keyboard and screen reader.
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { Plan, Schemas, TakeView } from "../api/client";
-import { type BoardCell, layerColour, layerColumns, roundRobinsOf } from "../model/cells";
+import { type BoardCell, layerColour, layerColumns, layerOf, passOf, turnOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
@@ -104,7 +104,8 @@ export function Board({ plan, cells, plot, paint }: Props) {
   const size = useRef({ width: 1, height: 1 });
   const onWheel = useLook();
   const { gap, columns } = useMemo(() => wheres(cells), [cells]);
-  const layers = plan.passes[cells[0]?.cell.pass ?? 0]?.layers ?? [];
+  const shown = cells[0] && passOf(plan, cells[0].cell);
+  const layers = shown?.layers ?? [];
 
   const boxOf = useCallback(
     (cell: BoardCell, width: number, height: number): Box => {
@@ -139,7 +140,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
         ctx.fillStyle = isChosen ? colours.chosen : colours.paper;
         ctx.fill();
-        paint(surface, cell, box, layerColour(cell.cell.layer, layers.length));
+        paint(surface, cell, box, layerColour(cell.layer, layers.length));
         if (isChosen || cell.id === hover) {
           ctx.beginPath();
           ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
@@ -158,7 +159,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         surface,
         inner,
         layers.map((layer) => layer.name),
-        layerColumns(plan.passes[cells[0]?.cell.pass ?? 0]),
+        layerColumns(shown),
         plot,
       );
     },
@@ -259,10 +260,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
 }
 
 export function nameOf(cell: BoardCell, plan: Plan): string {
-  const pass = plan.passes[cell.cell.pass];
-  const layer = pass?.layers[cell.cell.layer]?.name ?? "";
-  const turn = roundRobinsOf(pass, cell.cell.layer) > 1 ? ` · round robin ${cell.cell.round_robin + 1}` : "";
-  return `${keyName(cell.cell.key)} ${layer}${turn}`;
+  return `${keyName(cell.cell.key)} ${layerOf(plan, cell.cell)?.name ?? ""}${turnOf(plan, cell.cell)}`;
 }
 
 function dotAt(plot: Plot, cell: BoardCell, inner: number): number | undefined {
@@ -291,7 +289,7 @@ function drawPlot(
   const curves = new Map<number, Map<number, { x: number; y: number }>>();
   for (const cell of cells) {
     const expected = expectedOf(plot, cell);
-    const layer = plot.byLayer ? cell.cell.layer : 0;
+    const layer = plot.byLayer ? cell.layer : 0;
     const curve = curves.get(layer) ?? new Map<number, { x: number; y: number }>();
     if (expected === undefined || curve.has(cell.cell.key)) continue;
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
@@ -311,7 +309,7 @@ function drawPlot(
     if (x === undefined || value === undefined) continue;
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
     const verdict = verdictOf(plot, cell, value);
-    const y = box.y + box.height / 2 + (layers > 1 ? (cell.cell.layer / (layers - 1) - 0.5) * Math.min(8, box.height / 2) : 0);
+    const y = box.y + box.height / 2 + (layers > 1 ? (cell.layer / (layers - 1) - 0.5) * Math.min(8, box.height / 2) : 0);
     const before = cell.take && plot.before?.(cell.take);
     if (before !== undefined) {
       const from = inner + 10 + Math.min(1, Math.max(0, (before - plot.low) / (plot.high - plot.low))) * (PLOT_WIDTH - 20);
@@ -325,7 +323,7 @@ function drawPlot(
     }
     ctx.beginPath();
     ctx.arc(x, y, cell.id === focus ? 4.5 : 3.2, 0, 7);
-    ctx.fillStyle = layerColour(cell.cell.layer, layers);
+    ctx.fillStyle = layerColour(cell.layer, layers);
     ctx.fill();
     if (verdict > 0 || cell.id === focus) {
       ctx.lineWidth = 1.8;

@@ -4,16 +4,10 @@ import { centsShort, db } from "../model/units";
 import { keyName } from "../model/keys";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
-import type { BoardCell } from "../model/cells";
+import { type BoardCell, sameCell } from "../model/cells";
 
 export function Takes({ view, cell }: { view: InstrumentView; cell: BoardCell }) {
-  const takes = view.takes.filter(
-    (t) =>
-      t.cell.pass === cell.cell.pass &&
-      t.cell.key === cell.cell.key &&
-      t.cell.layer === cell.cell.layer &&
-      t.cell.round_robin === cell.cell.round_robin,
-  );
+  const takes = view.takes.filter((t) => sameCell(t.cell, cell.cell));
   if (takes.length === 0) return null;
   const choose = (take: TakeView) => {
     const others = takes.filter((t) => t.id !== take.id);

@@ -1,7 +1,7 @@
 // By hand: a page that can be read from across the room.
 import { useEffect, useRef, useState } from "react";
 import { findMidi, type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
-import { roundRobinsOf } from "../model/cells";
+import { layerOf, passOf, roundRobinsOf } from "../model/cells";
 import { chordAt, hzOfKey, keyName } from "../model/keys";
 import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
@@ -89,11 +89,11 @@ export function ByHand({ view, progress, cells }: RecordProps) {
     };
   }, [going, tuning, foot, view.id]);
 
-  const pass = progress?.cell ? view.plan.passes[progress.cell.pass] : undefined;
-  const layer = progress?.cell ? pass?.layers[progress.cell.layer]?.name : undefined;
+  const pass = progress?.cell ? passOf(view.plan, progress.cell) : undefined;
+  const layer = progress?.cell ? layerOf(view.plan, progress.cell) : undefined;
   // A chord is asked for with all its notes.
   const chord = progress?.cell && pass?.chord?.length ? `${chordAt(pass.chord, progress.cell.key)} · ` : "";
-  const robins = progress?.cell && pass ? roundRobinsOf(pass, progress.cell.layer) : 1;
+  const robins = progress?.cell && pass ? roundRobinsOf(pass, layer) : 1;
   const turns = progress?.cell && robins > 1 ? ` · ${progress.cell.round_robin + 1} of ${robins}` : "";
   // While it is tuned, what was heard in the last take is of no use.
   const verdict = tuning ? undefined : progress?.verdict;
@@ -130,7 +130,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
           {going && progress.cell ? keyName(progress.cell.key) : missing === 0 ? "✓" : "–"}
         </p>
         <p className="text-[28px] leading-tight text-ink2">
-          {going && progress.cell ? `${chord}${layer}${turns}` : `${missing} of ${cells.length} cells to record`}
+          {going && progress.cell ? `${chord}${layer?.name ?? ""}${turns}` : `${missing} of ${cells.length} cells to record`}
         </p>
         {going && progress.total > 0 && view.plan.kind !== "drum" && !chord && <Needle needle={progress.needle} />}
         <div className="my-2 w-full">

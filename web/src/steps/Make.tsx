@@ -1,6 +1,7 @@
 // New takes from old: each is kept as a take of its cell that knows where it came from.
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { passOf } from "../model/cells";
 import { percent, type Unit } from "../model/units";
 import type { OnBench } from "../parts/Bench";
 import { Field } from "../parts/Field";
@@ -27,10 +28,10 @@ export function Make({ on }: { on: OnBench }) {
   const [share, setShare] = useState(100);
   const say = useView((state) => state.say);
   const [pending, begin] = usePending();
-  const pass = view.plan.passes[take.cell.pass];
+  const pass = passOf(view.plan, take.cell);
   const chosen = new Set(view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass).map((t) => `${t.cell.key}/${t.cell.layer}`));
   const empty = (pass?.rungs ?? [])
-    .flatMap((key) => pass!.layers.map((_, layer) => `${key}/${layer}`))
+    .flatMap((key) => pass!.layers.map((layer) => `${key}/${layer.id}`))
     .filter((place) => !chosen.has(place)).length;
   const count = takes.length === 1 ? "this take" : `${takes.length} takes`;
   const make = async (how: Making) => {

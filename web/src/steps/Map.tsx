@@ -1,7 +1,7 @@
 // What sounds where: regions, made from the takes by rule.
 import { useCallback } from "react";
 import { change, type InstrumentView } from "../api/client";
-import { layerColour } from "../model/cells";
+import { cellId, layerColour, layerPlace } from "../model/cells";
 import { keyName } from "../model/keys";
 import { cents, db, semitones } from "../model/units";
 import { Canvas, MONO, SANS, type Surface } from "../parts/canvas";
@@ -18,7 +18,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
   const takeOf = (sample: number) => view.takes.find((t) => String(t.id) === view.program.samples[sample]?.source);
   const isFocus = (sample: number) => {
     const cell = takeOf(sample)?.cell;
-    return cell !== undefined && focus === `${cell.pass}/${cell.key}/${cell.layer}/${cell.round_robin}`;
+    return cell !== undefined && focus === cellId(cell);
   };
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
@@ -35,7 +35,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         if (bottom <= HEADER || top >= height) continue;
         const left = x(region.low_velocity) + 2;
         const wide = x(region.high_velocity + 1) - left - 2;
-        const colour = layerColour(cell?.layer ?? 0, layers);
+        const colour = layerColour(cell ? layerPlace(view.plan, cell) : 0, layers);
         const focused = isFocus(region.sample);
         ctx.beginPath();
         ctx.roundRect(left, top + 1, wide, bottom - top - 2, 4);
@@ -99,7 +99,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         );
         const cell = region && takeOf(region.sample)?.cell;
         if (cell) {
-          const id = `${cell.pass}/${cell.key}/${cell.layer}/${cell.round_robin}`;
+          const id = cellId(cell);
           choose(id, new Set([id]));
         }
       }}
@@ -113,7 +113,7 @@ export function MapBench({ view }: { view: InstrumentView }) {
   const set = (values: Partial<InstrumentView["map"]>, label: string) =>
     void change(view.id, label, [{ fact: "map", value: { ...view.map, ...values } }]).catch(sayError);
   const keysIn = (v: number) => Math.min(127, Math.max(0, Math.round(v)));
-  const take = view.takes.find((t) => t.chosen && `${t.cell.pass}/${t.cell.key}/${t.cell.layer}/${t.cell.round_robin}` === focus);
+  const take = view.takes.find((t) => t.chosen && cellId(t.cell) === focus);
   const region = take && regions.find((r) => samples[r.sample]?.source === String(take.id));
   return (
     <>

@@ -1,5 +1,6 @@
 // The passes of a plan: one is edited at a time.
 import type { Plan } from "../api/client";
+import { freshName } from "../model/cells";
 import { count } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -14,6 +15,7 @@ const ADDED: { value: string; name: string; pass: (first: Pass) => Pass | Promis
     name: "Keys going up",
     pass: async (first) => ({
       ...first,
+      id: freshName(),
       name: "Keys up",
       sounds_on: "key_up",
       layers: await layersOf(1),
@@ -27,12 +29,12 @@ const ADDED: { value: string; name: string; pass: (first: Pass) => Pass | Promis
   {
     value: "pedal",
     name: "With the pedal held",
-    pass: (first) => ({ ...first, name: "Pedal down", controller: { number: 64, value: 127 } }),
+    pass: (first) => ({ ...first, id: freshName(), name: "Pedal down", controller: { number: 64, value: 127 } }),
   },
   {
     value: "controller",
     name: "With a controller held",
-    pass: (first) => ({ ...first, name: "Wheel at 64", controller: { number: 1, value: 64 } }),
+    pass: (first) => ({ ...first, id: freshName(), name: "Wheel at 64", controller: { number: 1, value: 64 } }),
   },
 ];
 
@@ -64,8 +66,9 @@ export function Passes({
       .map(Number)
       .filter((v) => Number.isInteger(v) && v >= 0 && v <= 127);
     if (list.length === 0 || !pass.controller) return false;
-    const made = list.map((value) => ({
+    const made = list.map((value, n) => ({
       ...pass,
+      id: n === 0 ? pass.id : freshName(),
       name: `${pass.name.replace(/ at \d+$/, "")} at ${value}`,
       controller: { number: pass.controller!.number, value },
     }));
@@ -76,7 +79,13 @@ export function Passes({
     <section className="flex flex-wrap items-end gap-3" aria-label="Passes">
       <div className="flex flex-wrap gap-1" role="tablist" aria-label="Passes">
         {plan.passes.map((p, n) => (
-          <button key={n} role="tab" aria-selected={n === index} className={`button ${n === index ? "on" : ""}`} onClick={() => setPass(n)}>
+          <button
+            key={p.id}
+            role="tab"
+            aria-selected={n === index}
+            className={`button ${n === index ? "on" : ""}`}
+            onClick={() => setPass(n)}
+          >
             {p.name}
           </button>
         ))}

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { InstrumentView, Progress } from "../api/client";
 import { useLine } from "../devices/line";
-import type { BoardCell } from "../model/cells";
+import { type BoardCell, layerOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { db, duration } from "../model/units";
 import type { Plot } from "../parts/Board";
@@ -115,7 +115,7 @@ function OverMidi({ view, progress, cells }: RecordProps) {
   const [pending, once] = usePending();
   const begin = (cellsAgain?: BoardCell[]) =>
     once(() => beginRun(view, { real_time: speed === "real", cells: cellsAgain?.map((c) => c.cell) ?? [] }));
-  const layer = progress?.cell && view.plan.passes[progress.cell.pass]?.layers[progress.cell.layer]?.name;
+  const layer = progress?.cell && layerOf(view.plan, progress.cell)?.name;
   const again = cells.filter((cell) => chosen.has(cell.id) && cell.take);
   return (
     <>

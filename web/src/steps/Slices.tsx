@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
+import { layerOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { decibels, duration, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
@@ -177,7 +178,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
   const cellOf = new Map(dealt?.map((d) => [d.slice, d.cell] as const));
   const nameOf = (slice: Slice, n: number) => {
     const cell = cellOf.get(n);
-    if (dealt && cell) return `${keyName(cell.key)} ${view.plan.passes[cell.pass]?.layers[cell.layer]?.name ?? ""}`;
+    if (dealt && cell) return `${keyName(cell.key)} ${layerOf(view.plan, cell)?.name ?? ""}`;
     return slice.key == null ? String(n + 1) : keyName(slice.key);
   };
   const spans: Span[] = shown.map((slice, n) => ({

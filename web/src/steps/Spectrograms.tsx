@@ -5,6 +5,7 @@ import type { TakeView } from "../api/client";
 import { keyName } from "../model/keys";
 import type { OnBench } from "../parts/Bench";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
+import { layerPlace } from "../model/cells";
 import { Choice } from "../parts/Choice";
 
 /** This take's spectrogram, and another one beside it. */
@@ -37,7 +38,7 @@ export function Spectrograms({ on }: { on: OnBench }) {
       name: "beside another strength",
       take: near(
         (t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer,
-        (t) => Math.abs(t.cell.layer - take.cell.layer),
+        (t) => Math.abs(layerPlace(view.plan, t.cell) - layerPlace(view.plan, take.cell)),
       ),
     },
   ].filter((o) => o.value === "none" || o.take);

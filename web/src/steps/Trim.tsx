@@ -2,6 +2,7 @@
 import { useMemo, useState } from "react";
 import { answer, api, change, type Fact, type Schemas } from "../api/client";
 import { player } from "../sound/player";
+import { layerOf } from "../model/cells";
 import { db, decibels, frames, lufs, percent } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
@@ -365,7 +366,7 @@ function Levels({ on }: { on: OnBench }) {
 }
 
 export function velocityOf(on: OnBench): number {
-  return on.view.plan.passes[on.cell.cell.pass]?.layers[on.cell.cell.layer]?.strike_velocity ?? 100;
+  return layerOf(on.view.plan, on.cell.cell)?.strike_velocity ?? 100;
 }
 
 /** Plays the take as the map plays it, while it is held. */

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useRef, useState } from "react";
 import { answer, api, change, type Fact, type TakeView } from "../api/client";
-import { centsFromPlan } from "../model/cells";
+import { centsFromPlan, passOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { cents, decibels, key } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
@@ -183,7 +183,7 @@ export function TuneBench({ on }: { on: OnBench }) {
       { take: take.id, fact: "recording_cents", value: Math.round(sharp * 100) / 100 },
     ]);
   };
-  const isChord = (view.plan.passes[take.cell.pass]?.chord ?? []).length > 0;
+  const isChord = (passOf(view.plan, take.cell)?.chord ?? []).length > 0;
   return (
     <>
       <BenchHead

@@ -1,6 +1,6 @@
 // A planned cell: its strike and its hold; and how far the keys below its rung are stretched.
 import type { Plan, Schemas } from "../api/client";
-import { type BoardCell, holdAt } from "../model/cells";
+import { type BoardCell, holdAt, layerOf, passOf } from "../model/cells";
 import type { Box, Plot } from "../parts/Board";
 import { MONO, type Surface } from "../parts/canvas";
 
@@ -11,8 +11,8 @@ export function paintPlan(
   cell: BoardCell,
   box: Box,
 ): void {
-  const pass = plan.passes[cell.cell.pass];
-  const layer = pass?.layers[cell.cell.layer];
+  const pass = passOf(plan, cell.cell);
+  const layer = layerOf(plan, cell.cell);
   if (!pass || !layer) return;
   ctx.strokeStyle = colours.line;
   ctx.setLineDash([3, 3]);
@@ -23,7 +23,7 @@ export function paintPlan(
   ctx.textBaseline = "middle";
   ctx.fillStyle = colours.ink3;
   ctx.fillText(String(layer.strike_velocity), box.x + 8, box.y + box.height / 2);
-  const hold = `${holdAt(pass, figures?.[cell.cell.pass], cell.cell.key) / 1000} s`;
+  const hold = `${holdAt(pass, figures?.[plan.passes.indexOf(pass)], cell.cell.key) / 1000} s`;
   ctx.fillText(hold, box.x + box.width - 8 - ctx.measureText(hold).width, box.y + box.height / 2);
 }
 
@@ -36,7 +36,7 @@ export function planPlot(plan: Plan): Plot {
     line: 2,
     value: () => undefined,
     ofCell: (cell) => {
-      const rungs = plan.passes[cell.cell.pass]?.rungs ?? [];
+      const rungs = passOf(plan, cell.cell)?.rungs ?? [];
       const at = rungs.indexOf(cell.cell.key);
       return at > 0 ? cell.cell.key - rungs[at - 1]! - 1 : undefined;
     },

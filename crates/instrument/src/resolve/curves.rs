@@ -1,7 +1,7 @@
 //! Where an instrument's own tuning and loudness run along its ladder, so that a single fault is told from what is its nature.
 
 use super::ResolvedTake;
-use crate::{ANOTHER_NOTE_CENTS, Curve};
+use crate::{ANOTHER_NOTE_CENTS, Curve, LayerId, PassId};
 use std::collections::BTreeMap;
 
 /// Fewer rungs are no curve.
@@ -15,7 +15,7 @@ pub(super) fn tell_tuning(takes: &mut [ResolvedTake]) {
         let cents = (f64::from(pitch.key) - f64::from(take.recorded.cell.key)) * 100.0 + pitch.cents;
         (take.chosen && !take.correction.no_pitch && cents.abs() <= ANOTHER_NOTE_CENTS).then_some(cents)
     };
-    let mut passes: Vec<u16> = takes.iter().map(|take| take.recorded.cell.pass).collect();
+    let mut passes: Vec<PassId> = takes.iter().map(|take| take.recorded.cell.pass).collect();
     passes.sort_unstable();
     passes.dedup();
     for pass in passes {
@@ -37,7 +37,7 @@ pub(super) fn tell_levels(takes: &mut [ResolvedTake]) {
         let gain_db = take.treatment.as_ref()?.gain_db;
         Some(take.levels?.loudness_lufs? + gain_db).filter(|_| take.chosen)
     };
-    let mut points: BTreeMap<(u16, u16), Vec<(f64, f64)>> = BTreeMap::new();
+    let mut points: BTreeMap<(PassId, LayerId), Vec<(f64, f64)>> = BTreeMap::new();
     for take in takes.iter() {
         if let Some(lufs) = loudness(take) {
             let layer = points
@@ -46,7 +46,7 @@ pub(super) fn tell_levels(takes: &mut [ResolvedTake]) {
             layer.push((f64::from(take.recorded.cell.key), lufs));
         }
     }
-    let curves: BTreeMap<(u16, u16), Curve> = points
+    let curves: BTreeMap<(PassId, LayerId), Curve> = points
         .into_iter()
         .map(|(layer, points)| (layer, Curve::through(points)))
         .filter(|(_, curve)| curve.places() >= FEWEST_RUNGS)

@@ -318,21 +318,18 @@ impl ResolvedTake {
             None => Some(facts.levels()),
         };
         self.seam = seam;
-        self.missing = plan
-            .passes
-            .get(usize::from(cell.pass))
-            .map_or_else(Vec::new, |pass| {
-                let lies = (rate_hz, frames);
-                missing(
-                    plan.kind,
-                    pass.sounds_on,
-                    &facts,
-                    lies,
-                    origin,
-                    &self.correction,
-                    Some(&treatment),
-                )
-            });
+        self.missing = plan.pass(cell.pass).map_or_else(Vec::new, |pass| {
+            let lies = (rate_hz, frames);
+            missing(
+                plan.kind,
+                pass.sounds_on,
+                &facts,
+                lies,
+                origin,
+                &self.correction,
+                Some(&treatment),
+            )
+        });
         self.outdated = facts.version < MEASURE_VERSION;
         self.facts = Some(facts);
         self.suggestion = Some(suggestion);
@@ -410,8 +407,8 @@ fn chosen(takes: impl Iterator<Item = Candidate>, facts: &Facts) -> HashMap<Cell
 
 /// A take's place in words: pass, note, layer and turn.
 pub fn take_name(plan: &Plan, cell: Cell) -> String {
-    let pass = plan.passes.get(usize::from(cell.pass));
-    let layer = pass.and_then(|pass| pass.layers.get(usize::from(cell.layer)));
+    let pass = plan.pass(cell.pass);
+    let layer = pass.and_then(|pass| pass.layer(cell.layer));
     let mut name = format!(
         "{} {} {}",
         pass.map_or("", |pass| pass.name.as_str()),
@@ -446,9 +443,9 @@ mod tests {
         RecordedTake {
             id,
             cell: Cell {
-                pass: 0,
+                pass: crate::PassId(0),
                 key,
-                layer: 0,
+                layer: crate::LayerId(0),
                 round_robin: 0,
             },
             rate_hz: 48_000,

@@ -135,6 +135,12 @@ pub(crate) fn routes(app: App) -> Router {
         .with_state(app)
 }
 
+/// A name for good for what is new: by chance, out of so many that none is met twice.
+fn fresh_name() -> u64 {
+    const NAMES: u128 = 1 << 52;
+    (uuid::Uuid::new_v4().as_u128() % NAMES) as u64
+}
+
 /// A name without spaces around it; an error where it is empty or too long.
 fn checked_name<'a>(name: &'a str, what: &str) -> Result<&'a str, Problem> {
     let name = name.trim();

@@ -86,6 +86,7 @@ pub(super) async fn take_files_in(
             &together,
             &mics,
             (audio[0].recording.form.rate_hz, audio[0].recording.form.channels),
+            &mut super::fresh_name,
         )
         .map_err(Problem::refused)?;
         let name = match &wish.name {
@@ -152,8 +153,16 @@ pub(super) async fn instrument_of_file(
         mic: None,
     };
     let (kind, form) = (kind_of_file(&heard), recording.form);
-    let (plan, cells) =
-        plan_with(None, kind, &[], &[place], &[], (form.rate_hz, form.channels)).map_err(Problem::refused)?;
+    let (plan, cells) = plan_with(
+        None,
+        kind,
+        &[],
+        &[place],
+        &[],
+        (form.rate_hz, form.channels),
+        &mut super::fresh_name,
+    )
+    .map_err(Problem::refused)?;
     let origin = Origin {
         file: Some(name.clone()),
         inside: heard.inside,

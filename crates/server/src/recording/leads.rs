@@ -28,8 +28,7 @@ pub(super) fn jobs_of(view: &InstrumentView, settings: &RunSettings) -> Vec<Cell
             }
         })
         .filter_map(|cell| {
-            let pass = view.plan.passes.get(usize::from(cell.pass))?;
-            let layer = pass.layers.get(usize::from(cell.layer))?;
+            let (pass, layer) = view.plan.layer_of(cell)?;
             Some(CellJob {
                 cell,
                 keys: pass.keys_at(cell.key),
@@ -101,7 +100,10 @@ fn hand_settings(view: &InstrumentView, settings: &RunSettings, channels: usize)
             .takes
             .iter()
             .filter(|take| take.chosen)
-            .filter_map(|take| Some((take.cell.layer, take.facts.as_ref()?.peak_dbfs?)))
+            .filter_map(|take| {
+                let (_, layer) = plan.layer_of(take.cell)?;
+                Some((layer.strike_velocity, take.facts.as_ref()?.peak_dbfs?))
+            })
             .collect(),
     }
 }

@@ -38,7 +38,7 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
         })
         .collect();
     let form = (of[0].audio.rate_hz, 1);
-    let (plan, cells) = plan_with(None, Kind::Sustained, &[], &files, &[], form).expect("a plan");
+    let (plan, cells) = plan_with(None, Kind::Sustained, &[], &files, &[], form, &mut || 0).expect("a plan");
     let takes = (0u64..).zip(of).zip(&cells).map(|((id, real), &cell)| {
         let recorded = RecordedTake {
             id,
