@@ -1,128 +1,12 @@
 //! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
 
-use crate::{Correction, MapSettings, Plan, Slicing, TakeLoop};
+use crate::Correction;
+use crate::facts::{About, Fact, Facts, Target, standing};
+use crate::parts::is_of_plan;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use signal::Cleaning;
-use std::collections::BTreeMap;
 use utoipa::ToSchema;
-
-/// What an edit is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Target {
-    /// The instrument itself.
-    Instrument,
-    /// A take, by its id.
-    Take(u64),
-    /// A long take, by its id.
-    LongTake(u64),
-}
-
-/// A field that can be said.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Fact {
-    /// Instrument: its name.
-    Name,
-    /// Instrument: its plan.
-    Plan,
-    /// Instrument: how rungs share keys.
-    Map,
-    /// Instrument: words to find it by on the shelf.
-    Tags,
-    /// Instrument: whether it is set aside from the shelf.
-    SetAside,
-    /// Long take: where it is cut, and for what.
-    Slices,
-    /// Take: first frame heard.
-    StartFrame,
-    /// Take: first frame not heard.
-    EndFrame,
-    /// Take: length of the fade-in.
-    FadeInFrames,
-    /// Take: length of the fade-out.
-    FadeOutFrames,
-    /// Take: the course of its fades.
-    FadeCurve,
-    /// Take: its place between left and right.
-    Pan,
-    /// Take: what is done to its sides; this and all down to the limiter are stages of [`signal::Cleaning`].
-    Channels,
-    /// Take: whether its mean is taken out.
-    RemoveDc,
-    /// Take: its high-pass.
-    HighPass,
-    /// Take: hum notched.
-    Hum,
-    /// Take: hiss taken out.
-    Hiss,
-    /// Take: the expander under its tail.
-    Expander,
-    /// Take: its compressor.
-    Compressor,
-    /// Take: its loop evened.
-    Evening,
-    /// Take: its limiter.
-    Limiter,
-    /// Take: level.
-    GainDb,
-    /// Take: root key.
-    RootKey,
-    /// Take: cents above the root.
-    RecordingCents,
-    /// Take: the stretch whose pitch counts, as its first frame and the first after it.
-    PitchStretch,
-    /// Take: whether it has no pitch of its own: a chord, a noise.
-    NoPitch,
-    /// Take: cents added on playing, beyond what corrects the recording.
-    TuneCents,
-    /// Take: loop; `null` is none.
-    Loop,
-    /// Take: the version of measuring whose measurement counts; the first that measured it does, where none is said.
-    MeasuredBy,
-    /// Take: whether it is the chosen one of its cell; the newest is, where none is said to be.
-    Chosen,
-}
-
-const CLEANING: [(Fact, &str); 9] = [
-    (Fact::Channels, "channels"),
-    (Fact::RemoveDc, "remove_dc"),
-    (Fact::HighPass, "high_pass"),
-    (Fact::Hum, "hum"),
-    (Fact::Hiss, "hiss"),
-    (Fact::Expander, "expander"),
-    (Fact::Compressor, "compressor"),
-    (Fact::Evening, "evening"),
-    (Fact::Limiter, "limiter"),
-];
-
-impl Fact {
-    /// Whether it is said of long takes.
-    pub fn is_of_long_take(self) -> bool {
-        self == Self::Slices
-    }
-
-    /// The stage of [`Cleaning`] that it says.
-    pub fn cleaning_field(self) -> Option<&'static str> {
-        CLEANING
-            .iter()
-            .find(|(fact, _)| *fact == self)
-            .map(|(_, name)| *name)
-    }
-
-    /// Whether saying it may alter samples: a stage of cleaning, or the loop that is evened.
-    pub fn is_rendered(self) -> bool {
-        self == Self::Loop || self.cleaning_field().is_some()
-    }
-
-    fn is_of_instrument(self) -> bool {
-        matches!(
-            self,
-            Self::Name | Self::Plan | Self::Map | Self::Tags | Self::SetAside
-        )
-    }
-}
 
 /// One field of one target, from what to what; `None` is automatic.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -135,6 +19,13 @@ pub struct FieldChange {
     pub before: Said,
     /// What stands there now.
     pub after: Said,
+}
+
+impl FieldChange {
+    /// Whether it says something of the plan.
+    pub fn is_of_plan(&self) -> bool {
+        is_of_plan(self.target, self.fact)
+    }
 }
 
 /// What was said of a field, or nothing.
@@ -157,10 +48,52 @@ pub struct Change {
     pub fields: Vec<FieldChange>,
 }
 
+/// What somebody wants a field to say.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Wish {
+    /// Of what.
+    pub target: Target,
+    /// Which field.
+    pub fact: Fact,
+    /// What it should say.
+    pub after: Said,
+    /// What stood there when it was wished for: where something else stands there by now, the whole change is refused.
+    #[serde(default)]
+    pub made_from: Option<Said>,
+}
+
+impl From<(Target, Fact, Said)> for Wish {
+    fn from((target, fact, after): (Target, Fact, Said)) -> Self {
+        Self {
+            target,
+            fact,
+            after,
+            made_from: None,
+        }
+    }
+}
+
+/// Lays the fields of a change over what was said.
+pub fn lay_over(facts: &mut Facts, fields: &[FieldChange]) {
+    for field in fields {
+        match &field.after {
+            Said::Automatic => facts.remove(&(field.target, field.fact)),
+            Said::Value(value) => facts.insert((field.target, field.fact), value.clone()),
+        };
+    }
+}
+
 /// Why an edit cannot be.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{0}")]
 pub struct ChangeError(pub String);
+
+impl ChangeError {
+    /// Something that it was made from is another by now.
+    pub(crate) fn meanwhile() -> Self {
+        Self("Somebody else changed the same meanwhile: look at it, and say it again.".into())
+    }
+}
 
 /// What an undo or redo did.
 #[derive(Debug, Clone, PartialEq)]
@@ -171,44 +104,50 @@ pub struct Applied {
     pub left_alone: usize,
 }
 
-/// Everything said of an instrument, by target and field.
-pub type Facts = BTreeMap<(Target, Fact), Value>;
-
-/// What was said of the instrument itself; `None` where nothing was, and where it cannot be read.
-pub fn said_of<T: serde::de::DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
-    let value = facts.get(&(Target::Instrument, fact))?;
-    serde_json::from_value(value.clone()).ok()
-}
-
 impl Change {
     /// A change from what `facts` hold to the given values. Fields that already hold are dropped.
     ///
-    /// Errors where a value does not fit its field, with a sentence.
-    pub fn propose(
+    /// # Errors
+    /// A sentence where a value does not fit its field, or was made from another than the one that stands there.
+    pub fn propose<W: Into<Wish>>(
         label: &str,
         facts: &Facts,
-        wishes: Vec<(Target, Fact, Said)>,
+        wishes: impl IntoIterator<Item = W>,
     ) -> Result<Self, ChangeError> {
         let mut fields = Vec::new();
-        for (target, fact, after) in wishes {
+        for wish in wishes {
+            let Wish {
+                target,
+                fact,
+                after,
+                made_from,
+            } = wish.into();
             check(target, fact, &after)?;
-            let before = facts
-                .get(&(target, fact))
-                .cloned()
-                .map_or(Said::Automatic, Said::Value);
-            if before != after {
-                fields.push(FieldChange {
-                    target,
-                    fact,
-                    before,
-                    after,
-                });
+            let before = standing(facts, target, fact);
+            if before == after {
+                continue;
             }
+            if made_from.is_some_and(|made_from| made_from != before) {
+                return Err(ChangeError::meanwhile());
+            }
+            fields.push(FieldChange {
+                target,
+                fact,
+                before,
+                after,
+            });
         }
         Ok(Self {
             label: label.to_owned(),
             fields,
         })
+    }
+
+    /// Whether it says something of the plan.
+    pub fn is_of_plan(&self) -> bool {
+        self.fields
+            .iter()
+            .any(|field| is_of_plan(field.target, field.fact))
     }
 
     /// What undoing it does to `facts`: each field goes back, unless it was changed since.
@@ -232,13 +171,8 @@ impl Change {
     }
 
     fn apply_where_unchanged(fields: impl Iterator<Item = FieldChange>, facts: &Facts) -> Applied {
-        let (set, changed): (Vec<_>, Vec<_>) = fields.partition(|f| {
-            let now = facts
-                .get(&(f.target, f.fact))
-                .cloned()
-                .map_or(Said::Automatic, Said::Value);
-            now == f.before
-        });
+        let (set, changed): (Vec<_>, Vec<_>) =
+            fields.partition(|f| standing(facts, f.target, f.fact) == f.before);
         Applied {
             set,
             left_alone: changed.len(),
@@ -246,12 +180,8 @@ impl Change {
     }
 }
 
-fn is<T: serde::de::DeserializeOwned>(value: &Value) -> bool {
-    serde_json::from_value::<T>(value.clone()).is_ok()
-}
-
 /// Whether a stage is one, and its numbers lie where they make sense.
-fn cleaning_fits(fact: Fact, value: &Value) -> bool {
+pub(crate) fn stage_fits(fact: Fact, value: &Value) -> bool {
     let Some(cleaning) = cleaning_of([(fact, value)].into_iter()) else {
         return false;
     };
@@ -279,67 +209,21 @@ fn cleaning_fits(fact: Fact, value: &Value) -> bool {
 /// The stages that were said; `None` where one cannot be read.
 fn cleaning_of<'a>(said: impl Iterator<Item = (Fact, &'a Value)>) -> Option<Cleaning> {
     let fields: serde_json::Map<String, Value> = said
-        .filter_map(|(fact, value)| Some((fact.cleaning_field()?.to_owned(), value.clone())))
+        .filter_map(|(fact, value)| Some((fact.is_stage().then(|| fact.name().to_owned())?, value.clone())))
         .collect();
     serde_json::from_value(Value::Object(fields)).ok()
 }
 
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
-    let belongs = match target {
-        Target::Instrument => fact.is_of_instrument(),
-        Target::LongTake(_) => fact.is_of_long_take(),
-        Target::Take(_) => !fact.is_of_instrument() && !fact.is_of_long_take(),
-    };
-    if !belongs {
-        return Err(ChangeError(format!("{fact:?} does not belong to this.")));
+    if target.about() != fact.about() {
+        let of = target.about().name();
+        return Err(ChangeError(format!("{} is not said of a {of}.", fact.name())));
     }
-    let Said::Value(value) = said else { return Ok(()) };
-    let frame = || value.is_u64();
-    let number = |low: f64, high: f64| value.as_f64().is_some_and(|x| (low..=high).contains(&x));
-    let fits = match fact {
-        Fact::Name => value
-            .as_str()
-            .is_some_and(|name| !name.trim().is_empty() && name.chars().count() <= 120),
-        Fact::Plan => serde_json::from_value::<Plan>(value.clone()).is_ok_and(|plan| plan.check().is_ok()),
-        Fact::Map => serde_json::from_value::<MapSettings>(value.clone()).is_ok(),
-        Fact::Tags => serde_json::from_value::<Vec<String>>(value.clone())
-            .is_ok_and(|tags| tags.len() <= 20 && tags.iter().all(|tag| tag.chars().count() <= 40)),
-        Fact::Slices => serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|s| s.is_in_order()),
-        Fact::StartFrame | Fact::EndFrame | Fact::FadeInFrames | Fact::FadeOutFrames => frame(),
-        Fact::FadeCurve => is::<program::FadeCurve>(value),
-        Fact::Pan => number(-1.0, 1.0),
-        fact if fact.cleaning_field().is_some() => cleaning_fits(fact, value),
-        Fact::GainDb => number(-96.0, 48.0),
-        Fact::RootKey => value.as_u64().is_some_and(|key| key <= 127),
-        Fact::MeasuredBy => value
-            .as_u64()
-            .is_some_and(|version| version <= u64::from(signal::MEASURE_VERSION)),
-        Fact::RecordingCents | Fact::TuneCents => number(-1200.0, 1200.0),
-        Fact::Loop => {
-            value.is_null()
-                || serde_json::from_value::<TakeLoop>(value.clone())
-                    .is_ok_and(|l| l.start_frame < l.end_frame)
-        }
-        Fact::PitchStretch => {
-            serde_json::from_value::<[u64; 2]>(value.clone()).is_ok_and(|[first, end]| first < end)
-        }
-        Fact::Chosen | Fact::NoPitch | Fact::SetAside => value.is_boolean(),
-        _ => false,
+    let refused = match said {
+        Said::Value(value) => fact.refuses(value),
+        Said::Automatic => None,
     };
-    if fits {
-        return Ok(());
-    }
-    Err(ChangeError(match fact {
-        Fact::Name => "A name has 1 to 120 letters.".into(),
-        Fact::GainDb => "A level lies between −96 and 48 dB.".into(),
-        Fact::RootKey => "A root is a key from 0 to 127.".into(),
-        Fact::RecordingCents | Fact::TuneCents => "Cents lie between −1200 and 1200.".into(),
-        Fact::Loop => "A loop must end after it starts.".into(),
-        Fact::Plan => "This plan cannot be recorded.".into(),
-        Fact::Tags => "At most 20 tags, of 40 letters each.".into(),
-        Fact::Slices => "Slices must end after they start, and follow one another.".into(),
-        _ => format!("{value} does not fit {fact:?}."),
-    }))
+    refused.map_or(Ok(()), |sentence| Err(ChangeError(sentence)))
 }
 
 impl Correction {
@@ -354,9 +238,9 @@ impl Correction {
             fade_curve: said(Fact::FadeCurve).and_then(|value| serde_json::from_value(value.clone()).ok()),
             pan: said(Fact::Pan).and_then(Value::as_f64),
             cleaning: cleaning_of(
-                CLEANING
-                    .iter()
-                    .filter_map(|(fact, _)| Some((*fact, said(*fact)?))),
+                Fact::of(About::Take)
+                    .filter(|fact| fact.is_stage())
+                    .filter_map(|fact| Some((fact, said(fact)?))),
             )
             .unwrap_or_default(),
             tune_cents: said(Fact::TuneCents).and_then(Value::as_f64),
@@ -379,15 +263,6 @@ mod tests {
     use proptest::prelude::*;
     use serde_json::json;
 
-    fn put(facts: &mut Facts, fields: &[FieldChange]) {
-        for f in fields {
-            match &f.after {
-                Said::Automatic => facts.remove(&(f.target, f.fact)),
-                Said::Value(value) => facts.insert((f.target, f.fact), value.clone()),
-            };
-        }
-    }
-
     fn set(take: u64, fact: Fact, value: Value) -> (Target, Fact, Said) {
         (Target::Take(take), fact, Said::Value(value))
     }
@@ -404,14 +279,29 @@ mod tests {
             ],
         )
         .unwrap();
-        put(&mut facts, &first.fields);
+        lay_over(&mut facts, &first.fields);
         let second = Change::propose("b", &facts, vec![set(2, Fact::StartFrame, json!(99))]).unwrap();
-        put(&mut facts, &second.fields);
+        lay_over(&mut facts, &second.fields);
         let undone = first.undo(&facts);
         assert_eq!((undone.set.len(), undone.left_alone), (1, 1));
-        put(&mut facts, &undone.set);
+        lay_over(&mut facts, &undone.set);
         assert_eq!(Correction::of(1, &facts).start_frame, None);
         assert_eq!(Correction::of(2, &facts).start_frame, Some(99));
+    }
+
+    #[test]
+    fn what_was_made_from_another_value_is_refused_whole() {
+        let mut facts = Facts::new();
+        let wish = |take, value: u64, from: Option<u64>| Wish {
+            made_from: Some(from.map_or(Said::Automatic, |from| Said::Value(json!(from)))),
+            ..Wish::from(set(take, Fact::StartFrame, json!(value)))
+        };
+        let first = Change::propose("a", &facts, [wish(1, 10, None)]).unwrap();
+        lay_over(&mut facts, &first.fields);
+        assert!(Change::propose("b", &facts, [wish(2, 5, None), wish(1, 20, None)]).is_err());
+        assert!(Change::propose("b", &facts, [wish(2, 5, None), wish(1, 20, Some(10))]).is_ok());
+        // What stands there already is no quarrel.
+        assert!(Change::propose("b", &facts, [wish(1, 10, Some(3))]).is_ok());
     }
 
     #[test]
@@ -442,19 +332,19 @@ mod tests {
                 let fact = [Fact::StartFrame, Fact::EndFrame, Fact::Loop][field as usize];
                 let value = if fact == Fact::Loop { Value::Null } else { json!(value) };
                 let change = Change::propose("e", &facts, vec![set(take, fact, value)]).unwrap();
-                put(&mut facts, &change.fields);
+                lay_over(&mut facts, &change.fields);
                 changes.push(change);
             }
             let end = facts.clone();
             for change in changes.iter().rev() {
                 let undone = change.undo(&facts);
                 prop_assert_eq!(undone.left_alone, 0);
-                put(&mut facts, &undone.set);
+                lay_over(&mut facts, &undone.set);
             }
             prop_assert!(facts.is_empty());
             for change in &changes {
                 let redone = change.redo(&facts);
-                put(&mut facts, &redone.set);
+                lay_over(&mut facts, &redone.set);
             }
             prop_assert_eq!(facts, end);
         }

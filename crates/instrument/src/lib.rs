@@ -7,6 +7,7 @@ mod change;
 mod chord;
 mod cost;
 mod evenness;
+mod facts;
 mod file_names;
 mod ids;
 mod making;
@@ -15,6 +16,7 @@ mod missing;
 mod names;
 mod offer;
 mod origin;
+mod parts;
 mod plan;
 mod resolve;
 mod slicing;
@@ -22,13 +24,14 @@ mod spread;
 mod taking_in;
 mod treatment;
 
-pub use change::{Applied, Change, ChangeError, Fact, Facts, FieldChange, Said, Target, said_of};
+pub use change::{Applied, Change, ChangeError, FieldChange, Said, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,
 };
+pub use facts::{About, Fact, Facts, Target, said_of};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
@@ -41,6 +44,7 @@ pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, fi
 pub use origin::{
     Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name,
 };
+pub use parts::{check_plan, map_of, map_wishes, plan_of, plan_wishes};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,

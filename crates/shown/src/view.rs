@@ -3,7 +3,7 @@
 use crate::JobView;
 use instrument::{
     Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan, ResolvedTake,
-    Slicing, SoundCheck, Suggested, Suggestion, Target, Treatment, figures_of, resolve, said_of,
+    Slicing, SoundCheck, Suggested, Suggestion, Target, Treatment, figures_of, resolve,
 };
 use program::Program;
 use serde::Serialize;
@@ -119,9 +119,7 @@ pub async fn plan_of(store: &Store, id: u64) -> anyhow::Result<Option<Plan>> {
     let Some(row) = store.instrument(id).await? else {
         return Ok(None);
     };
-    Ok(Some(
-        said_of(&store.facts(id).await?, Fact::Plan).unwrap_or(row.plan),
-    ))
+    Ok(Some(instrument::plan_of(&row.plan, &store.facts(id).await?)))
 }
 
 /// An instrument as pages see it, with what jobs need beside.

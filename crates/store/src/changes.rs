@@ -3,11 +3,15 @@
 use crate::events::Told;
 use crate::instruments::{add_takes, lock, touch};
 use crate::jobs::enqueue_render;
-use crate::schema::{changes, facts};
+use crate::schema::{changes, facts, instruments};
 use crate::{NewTake, Store};
+use anyhow::Context;
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Change, ChangeError, Fact, Facts, FieldChange, Said, Target};
+use instrument::{
+    Change, ChangeError, Fact, Facts, FieldChange, Plan, Said, Target, Wish, check_plan, lay_over,
+    plan_wishes,
+};
 use serde_json::json;
 use std::collections::BTreeMap;
 use work::MadeTake;
@@ -33,29 +37,43 @@ pub struct Undone {
 pub(crate) const DONE: u8 = 0;
 pub(crate) const UNDONE: u8 = 1;
 const OVERTAKEN: u8 = 2;
+/// Done by an earlier Ladder to what is kept otherwise now: listed, and not undone.
+pub(crate) const BEFORE: u8 = 3;
 
-fn number_of(target: Target) -> u64 {
-    match target {
-        Target::Instrument => 0,
-        Target::Take(id) | Target::LongTake(id) => id,
-    }
+/// The fields of a step as they are kept; of those from before, none that can be read.
+pub(crate) fn fields_of(state: u8, fields: &str) -> anyhow::Result<Vec<FieldChange>> {
+    Ok(if state == BEFORE {
+        Vec::new()
+    } else {
+        serde_json::from_str(fields)?
+    })
 }
 
-fn name_of(fact: Fact) -> anyhow::Result<String> {
-    Ok(serde_json::to_string(&fact)?.trim_matches('"').to_owned())
-}
+/// What is read of a fact: what it is about, its number and part, its name, and what it says.
+pub(crate) type FactRow = (String, u64, u64, String, String);
+type FactColumns = (
+    facts::about,
+    facts::target,
+    facts::part,
+    facts::fact,
+    facts::value,
+);
+/// The columns of a [`FactRow`].
+pub(crate) const FACT: FactColumns = (
+    facts::about,
+    facts::target,
+    facts::part,
+    facts::fact,
+    facts::value,
+);
 
-/// Facts of rows of target, name and value.
-pub(crate) fn facts_of(rows: Vec<(u64, String, String)>) -> anyhow::Result<Facts> {
+/// Facts of their rows.
+pub(crate) fn facts_of(rows: Vec<FactRow>) -> anyhow::Result<Facts> {
     rows.into_iter()
-        .map(|(target, fact, value)| {
-            let fact: Fact = serde_json::from_value(serde_json::Value::String(fact))?;
-            let target = match target {
-                0 => Target::Instrument,
-                id if fact.is_of_long_take() => Target::LongTake(id),
-                id => Target::Take(id),
-            };
-            Ok(((target, fact), serde_json::from_str(&value)?))
+        .map(|(about, number, part, name, value)| {
+            let known = Target::of_kept(&about, number, part).zip(Fact::named(&name));
+            let key = known.with_context(|| format!("the fact {name} of a {about} is not known"))?;
+            Ok((key, serde_json::from_str(&value)?))
         })
         .collect()
 }
@@ -63,10 +81,38 @@ pub(crate) fn facts_of(rows: Vec<(u64, String, String)>) -> anyhow::Result<Facts
 pub(crate) async fn load(connection: &mut AsyncMysqlConnection, instrument: u64) -> anyhow::Result<Facts> {
     let rows = facts::table
         .filter(facts::instrument_id.eq(instrument))
-        .select((facts::target, facts::fact, facts::value))
+        .select(FACT)
         .load(connection)
         .await?;
     facts_of(rows)
+}
+
+/// The plan that an instrument was made with.
+pub(crate) async fn base_plan(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+) -> anyhow::Result<Plan> {
+    let plan: String = instruments::table
+        .find(instrument)
+        .select(instruments::plan)
+        .first(connection)
+        .await?;
+    Ok(serde_json::from_str(&plan)?)
+}
+
+/// Refuses what would leave a plan that cannot be recorded.
+pub(crate) async fn check(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+    mut said: Facts,
+    fields: &[FieldChange],
+) -> anyhow::Result<()> {
+    if fields.iter().any(FieldChange::is_of_plan) {
+        lay_over(&mut said, fields);
+        let base = base_plan(connection, instrument).await?;
+        check_plan(&base, &said).map_err(|error| work::refusal(error.to_string()))?;
+    }
+    Ok(())
 }
 
 /// Fields written by one statement.
@@ -77,14 +123,17 @@ pub(crate) async fn write(
     instrument: u64,
     fields: &[FieldChange],
 ) -> anyhow::Result<()> {
-    let (mut said, mut automatic) = (Vec::new(), BTreeMap::<String, Vec<u64>>::new());
+    type Kind = (&'static str, u64, &'static str);
+    let (mut said, mut automatic) = (Vec::new(), BTreeMap::<Kind, Vec<u64>>::new());
     for field in fields {
-        let (target, fact) = (number_of(field.target), name_of(field.fact)?);
+        let ((about, target, part), fact) = (field.target.kept(), field.fact.name());
         match &field.after {
-            Said::Automatic => automatic.entry(fact).or_default().push(target),
+            Said::Automatic => automatic.entry((about, part, fact)).or_default().push(target),
             Said::Value(value) => said.push((
                 facts::instrument_id.eq(instrument),
+                facts::about.eq(about),
                 facts::target.eq(target),
+                facts::part.eq(part),
                 facts::fact.eq(fact),
                 facts::value.eq(value.to_string()),
             )),
@@ -96,11 +145,13 @@ pub(crate) async fn write(
             .execute(connection)
             .await?;
     }
-    for (fact, targets) in automatic {
+    for ((about, part, fact), targets) in automatic {
         for targets in targets.chunks(FIELDS_AT_ONCE) {
             let of = facts::instrument_id
                 .eq(instrument)
-                .and(facts::fact.eq(&fact))
+                .and(facts::about.eq(about))
+                .and(facts::part.eq(part))
+                .and(facts::fact.eq(fact))
                 .and(facts::target.eq_any(targets.to_vec()));
             diesel::delete(facts::table.filter(of))
                 .execute(connection)
@@ -112,17 +163,18 @@ pub(crate) async fn write(
 }
 
 /// Does a change of an instrument that is locked. A [`work::Refusal`] where it cannot be.
-pub(crate) async fn change(
+pub(crate) async fn change<W: Into<Wish>>(
     connection: &mut AsyncMysqlConnection,
     instrument: u64,
     label: &str,
-    wishes: Vec<(Target, Fact, Said)>,
+    wishes: Vec<W>,
 ) -> anyhow::Result<Told> {
-    let change = Change::propose(label, &load(connection, instrument).await?, wishes)
-        .map_err(|error| work::refusal(error.to_string()))?;
+    let now = load(connection, instrument).await?;
+    let change = Change::propose(label, &now, wishes).map_err(|error| work::refusal(error.to_string()))?;
     if change.fields.is_empty() {
         return Ok(Told::default());
     }
+    check(connection, instrument, now, &change.fields).await?;
     write(connection, instrument, &change.fields).await?;
     let undone = changes::instrument_id
         .eq(instrument)
@@ -141,6 +193,20 @@ pub(crate) async fn change(
         .execute(connection)
         .await?;
     Ok(Told::of(instrument, "changed", json!({})))
+}
+
+/// The same of a plan, part by part.
+pub(crate) async fn change_plan(
+    connection: &mut AsyncMysqlConnection,
+    instrument: u64,
+    label: &str,
+    from: &Plan,
+    to: &Plan,
+) -> anyhow::Result<Told> {
+    let base = base_plan(connection, instrument).await?;
+    let now = load(connection, instrument).await?;
+    let wishes = plan_wishes(&base, &now, from, to).map_err(|error| work::refusal(error.to_string()))?;
+    change(connection, instrument, label, wishes).await
 }
 
 /// What is said of takes that were made: they are used, and looped where that is known.
@@ -170,13 +236,14 @@ impl Store {
     ///
     /// # Errors
     /// Those of the database.
-    pub async fn change(
+    pub async fn change<W: Into<Wish> + Clone>(
         &self,
         instrument: u64,
         label: &str,
-        wishes: Vec<(Target, Fact, Said)>,
+        wishes: Vec<W>,
     ) -> anyhow::Result<Result<(), ChangeError>> {
-        let renders = wishes.iter().any(|(_, fact, _)| fact.is_rendered());
+        let wishes: Vec<Wish> = wishes.into_iter().map(Into::into).collect();
+        let renders = wishes.iter().any(|wish| wish.fact.is_rendered());
         let done = self
             .write(async |connection| {
                 if !lock(connection, instrument).await? {
@@ -187,6 +254,28 @@ impl Store {
                     enqueue_render(connection, instrument).await?;
                 }
                 Ok(((), told))
+            })
+            .await;
+        refused(done)
+    }
+
+    /// Makes one plan another, part by part: what somebody else said of other parts meanwhile stays. The inner error is a sentence for the user.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn change_plan(
+        &self,
+        instrument: u64,
+        label: &str,
+        from: &Plan,
+        to: &Plan,
+    ) -> anyhow::Result<Result<(), ChangeError>> {
+        let done = self
+            .write(async |connection| {
+                if !lock(connection, instrument).await? {
+                    return Err(work::refusal("There is no such instrument."));
+                }
+                Ok(((), change_plan(connection, instrument, label, from, to).await?))
             })
             .await;
         refused(done)
@@ -256,6 +345,7 @@ impl Store {
             } else {
                 change.undo(&now)
             };
+            check(connection, instrument, now, &applied.set).await?;
             write(connection, instrument, &applied.set).await?;
             diesel::update(changes::table.find(id))
                 .set(changes::state.eq(if again { DONE } else { UNDONE }))

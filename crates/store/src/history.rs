@@ -1,7 +1,7 @@
 //! What was done to an instrument, step by step; any step can be undone on which nothing after it depends.
 
 use crate::Store;
-use crate::changes::{DONE, UNDONE, load, write};
+use crate::changes::{BEFORE, DONE, UNDONE, check, fields_of, load, write};
 use crate::events::Told;
 use crate::instruments::lock;
 use crate::jobs::enqueue_render;
@@ -58,11 +58,13 @@ impl Store {
             .await?;
         rows.into_iter()
             .map(|(id, label, fields, state, made_at)| {
-                let fields = serde_json::from_str(&fields)?;
-                let change = Change { label, fields };
+                let change = Change {
+                    label,
+                    fields: fields_of(state, &fields)?,
+                };
                 Ok(Step {
                     may_undo: state == DONE && change.stands_alone(&facts),
-                    undone: state != DONE,
+                    undone: !matches!(state, DONE | BEFORE),
                     label: change.label,
                     id,
                     made_at,
@@ -89,9 +91,17 @@ impl Store {
             let Some((label, fields, state)) = row else {
                 return Ok((None, Told::default()));
             };
-            let fields = serde_json::from_str(&fields)?;
-            let change = Change { label, fields };
-            let applied = change.undo(&load(connection, instrument).await?);
+            let change = Change {
+                label,
+                fields: fields_of(state, &fields)?,
+            };
+            let now = load(connection, instrument).await?;
+            let applied = change.undo(&now);
+            if state == BEFORE {
+                return Err(work::refusal(
+                    "An earlier Ladder did this to what is kept otherwise now: it cannot be undone.",
+                ));
+            }
             if state != DONE {
                 return Err(work::refusal("This is undone already."));
             }
@@ -100,6 +110,7 @@ impl Store {
                     "Something that was done later says the same fields: undo that first.",
                 ));
             }
+            check(connection, instrument, now, &applied.set).await?;
             write(connection, instrument, &applied.set).await?;
             diesel::update(changes::table.find(step))
                 .set(changes::state.eq(UNDONE))

@@ -46,10 +46,13 @@ pub use work::{NewTake, Recording, RecordingForm};
 
 use anyhow::Context;
 use connection::Pool;
+use diesel::migration::MigrationSource;
+use diesel::mysql::Mysql;
 use diesel_async::RunQueryDsl;
 use diesel_async::pooled_connection::deadpool::Object;
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use object_store::ObjectStore;
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -130,8 +133,24 @@ impl Store {
             .execute(&mut connection)
             .await?;
         let mut harness = diesel_async::AsyncMigrationHarness::new(connection);
-        tokio::task::block_in_place(|| harness.run_pending_migrations(MIGRATIONS).map(|_| ()))
-            .map_err(|error| anyhow::anyhow!("the tables could not be brought up to date: {error}"))?;
+        let done = tokio::task::block_in_place(|| {
+            let known: HashSet<String> = MigrationSource::<Mysql>::migrations(&MIGRATIONS)?
+                .iter()
+                .map(|step| step.name().version().to_string())
+                .collect();
+            let applied = harness.applied_migrations()?;
+            let is_newer = applied.iter().any(|step| !known.contains(&step.to_string()));
+            if !is_newer {
+                harness.run_pending_migrations(MIGRATIONS)?;
+            }
+            Ok::<_, Box<dyn std::error::Error + Send + Sync>>(!is_newer)
+        });
+        let done =
+            done.map_err(|error| anyhow::anyhow!("the tables could not be brought up to date: {error}"))?;
+        anyhow::ensure!(
+            done,
+            "this database was written by a newer Ladder: start that one, or give this one a folder of its own"
+        );
         // The lock goes with its connection.
         drop(Object::take(harness.into_inner()));
         Ok(())

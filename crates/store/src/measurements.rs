@@ -1,11 +1,12 @@
 //! What was measured of takes, and what follows from it: appended, never changed.
 
 use crate::Store;
+use crate::changes::{FACT, FactRow};
 use crate::events::Told;
 use crate::schema::{facts, instruments, judged_loops, measurements, suggestions, takes};
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Correction, Counted, Fact, Facts, Plan, Suggested, Target, said_of};
+use instrument::{About, Correction, Counted, Fact, Facts, Suggested, Target, plan_of};
 use serde_json::json;
 use signal::Measurement;
 use std::collections::HashMap;
@@ -157,12 +158,12 @@ impl Store {
         let Some(row) = self.take(id).await? else {
             return Ok(None);
         };
-        let (said, plan): (Vec<(u64, String, String)>, String) = self
+        let (said, plan): (Vec<FactRow>, String) = self
             .read(async |connection| {
                 let said = facts::table
                     .filter(facts::instrument_id.eq(row.instrument_id))
-                    .filter(facts::target.eq(id).or(facts::target.eq(0)))
-                    .select((facts::target, facts::fact, facts::value))
+                    .filter(facts::about.ne(About::Take.name()).or(facts::target.eq(id)))
+                    .select(FACT)
                     .load(connection)
                     .await?;
                 let plan = instruments::table
@@ -174,10 +175,7 @@ impl Store {
             })
             .await?;
         let said = crate::changes::facts_of(said)?;
-        let plan: Plan = match said_of(&said, Fact::Plan) {
-            Some(plan) => plan,
-            None => serde_json::from_str(&plan)?,
-        };
+        let plan = plan_of(&serde_json::from_str(&plan)?, &said);
         Ok(Some(Untreated {
             part: row.part(),
             kind: plan.kind,
@@ -206,9 +204,9 @@ impl Store {
                     .select(suggestions::all_columns)
                     .load(connection)
                     .await?;
-                let said: Vec<(u64, String, String)> = facts::table
-                    .filter(facts::target.eq(id).and(facts::fact.eq("measured_by")))
-                    .select((facts::target, facts::fact, facts::value))
+                let said: Vec<FactRow> = facts::table
+                    .filter(facts::target.eq(id).and(facts::fact.eq(Fact::MeasuredBy.name())))
+                    .select(FACT)
                     .load(connection)
                     .await?;
                 let judged = crate::treated::loops_of_take(connection, id).await?;

@@ -105,9 +105,11 @@ table! {
 }
 
 table! {
-    facts (instrument_id, target, fact) {
+    facts (instrument_id, about, target, part, fact) {
         instrument_id -> Unsigned<BigInt>,
+        about -> Text,
         target -> Unsigned<BigInt>,
+        part -> Unsigned<BigInt>,
         fact -> Text,
         value -> Text,
     }

@@ -8,7 +8,7 @@ use crate::schema::{facts, instruments, measurements, runs, takes};
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Text, Unsigned};
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Fact, Origin, said_of};
+use instrument::{About, Fact, Origin, said_of};
 use serde_json::json;
 use std::collections::HashMap;
 use work::JobKind;
@@ -72,8 +72,10 @@ impl Store {
             copy_rows(connection, id, copy).await?;
             let named = (
                 facts::instrument_id.eq(copy),
+                facts::about.eq(About::Instrument.name()),
                 facts::target.eq(0),
-                facts::fact.eq("name"),
+                facts::part.eq(0),
+                facts::fact.eq(Fact::Name.name()),
                 facts::value.eq(json!(name).to_string()),
             );
             diesel::replace_into(facts::table)
@@ -160,8 +162,8 @@ async fn copy_rows(connection: &mut AsyncMysqlConnection, from: u64, to: u64) ->
         "INSERT INTO long_takes (instrument_id, name, recording, made_at, broken_off) \
          SELECT ?, name, recording, made_at, broken_off FROM long_takes WHERE instrument_id = ? ORDER BY id",
         "INSERT INTO sound_checks (instrument_id, sound_check) SELECT ?, sound_check FROM sound_checks WHERE instrument_id = ?",
-        "INSERT INTO facts (instrument_id, target, fact, value) SELECT ?, target, fact, value FROM facts \
-         WHERE instrument_id = ? AND target = 0 AND fact <> 'set_aside'",
+        "INSERT INTO facts (instrument_id, about, target, part, fact, value) SELECT ?, about, target, part, fact, value FROM facts \
+         WHERE instrument_id = ? AND about NOT IN ('take', 'long_take') AND fact <> 'set_aside'",
     ];
     for copy in copies {
         diesel::sql_query(copy)
@@ -187,11 +189,10 @@ async fn copy_rows(connection: &mut AsyncMysqlConnection, from: u64, to: u64) ->
             .execute(connection)
             .await?;
     }
-    for (table, of_long_takes) in [("takes", false), ("long_takes", true)] {
-        let which = if of_long_takes { "=" } else { "<>" };
+    for (table, about) in [("takes", About::Take), ("long_takes", About::LongTake)] {
         let copy = format!(
-            "INSERT INTO facts (instrument_id, target, fact, value) SELECT ?, pair.new, f.fact, f.value FROM facts f JOIN {} \
-             ON pair.old = f.target WHERE f.instrument_id = ? AND f.fact {which} ?",
+            "INSERT INTO facts (instrument_id, about, target, part, fact, value) SELECT ?, f.about, pair.new, f.part, f.fact, f.value \
+             FROM facts f JOIN {} ON pair.old = f.target WHERE f.instrument_id = ? AND f.about = ?",
             pairs(table)
         );
         diesel::sql_query(copy)
@@ -199,7 +200,7 @@ async fn copy_rows(connection: &mut AsyncMysqlConnection, from: u64, to: u64) ->
             .bind::<Unsigned<BigInt>, _>(from)
             .bind::<Unsigned<BigInt>, _>(to)
             .bind::<Unsigned<BigInt>, _>(from)
-            .bind::<Text, _>("slices")
+            .bind::<Text, _>(about.name())
             .execute(connection)
             .await?;
     }

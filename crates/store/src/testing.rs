@@ -44,6 +44,16 @@ impl TestDatabase {
         })
     }
 
+    /// Runs statements in it.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn run(&self, statements: &str) -> anyhow::Result<()> {
+        let mut connection = AsyncMysqlConnection::establish(&self.url).await?;
+        connection.batch_execute(statements).await?;
+        Ok(())
+    }
+
     /// Removes it. To be called at the end of a test; a test that panics leaves its database to the temporary server that `bin/test` ends.
     pub async fn remove(self) -> anyhow::Result<()> {
         let mut connection = AsyncMysqlConnection::establish(&format!("{}/", self.server)).await?;

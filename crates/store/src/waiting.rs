@@ -1,12 +1,13 @@
 //! Files that were dropped on the page and are not yet taken in.
 
+use crate::changes::base_plan;
 use crate::events::Told;
 use crate::instruments::{FormColumns, add_takes, create, form_of, last_id, lock};
 use crate::schema::{recordings, waiting_files};
 use crate::{NewTake, Recording, RecordingForm, Store};
 use diesel::prelude::*;
 use diesel_async::{AsyncMysqlConnection, RunQueryDsl};
-use instrument::{Fact, MapSettings, Plan, Said, Target};
+use instrument::{Fact, MapSettings, Plan, Said, Target, map_wishes, plan_of, plan_wishes};
 use serde_json::{Value, json};
 
 /// A file that waits.
@@ -171,24 +172,23 @@ impl Store {
                         "A file was taken in meanwhile: look at the list again.",
                     ));
                 }
-                let plan = serde_json::to_value(&taken.plan)?;
                 let into = match &taken.name {
                     Some(name) => {
-                        let (id, of_it) = make(connection, name, &plan, taken.map).await?;
+                        let (id, of_it) = make(connection, name, &taken.plan, taken.map).await?;
                         told.extend(of_it);
                         id
                     }
                     None => {
-                        let facts = crate::changes::load(connection, instrument).await?;
-                        let said = facts.get(&(Target::Instrument, Fact::Plan));
-                        let now = said.map(|plan| serde_json::from_value::<Plan>(plan.clone()));
-                        if now.transpose()?.is_some_and(|now| now != taken.from_plan) {
+                        let base = base_plan(connection, instrument).await?;
+                        let said = crate::changes::load(connection, instrument).await?;
+                        if plan_of(&base, &said) != taken.from_plan {
                             return Err(work::refusal(
                                 "The plan was changed meanwhile: look at the list again.",
                             ));
                         }
-                        let mut wishes = vec![(Target::Instrument, Fact::Plan, Said::Value(plan))];
-                        wishes.extend(taken.map.map(laid_out).transpose()?);
+                        let mut wishes = plan_wishes(&base, &said, &taken.from_plan, &taken.plan)
+                            .map_err(|error| work::refusal(error.to_string()))?;
+                        wishes.extend(taken.map.into_iter().flat_map(map_wishes));
                         told.extend(
                             crate::changes::change(connection, instrument, "take files in", wishes).await?,
                         );
@@ -224,9 +224,8 @@ impl Store {
         map: Option<MapSettings>,
         takes: &[NewTake],
     ) -> anyhow::Result<u64> {
-        let plan = serde_json::to_value(plan)?;
         self.write(async |connection| {
-            let (id, mut told) = make(connection, name, &plan, map).await?;
+            let (id, mut told) = make(connection, name, plan, map).await?;
             let (_, of_takes) = add_takes(connection, id, takes).await?;
             told.extend(of_takes);
             Ok((id, told))
@@ -235,26 +234,18 @@ impl Store {
     }
 }
 
-fn laid_out(map: MapSettings) -> anyhow::Result<(Target, Fact, Said)> {
-    Ok((
-        Target::Instrument,
-        Fact::Map,
-        Said::Value(serde_json::to_value(map)?),
-    ))
-}
-
 /// A new instrument, locked.
 async fn make(
     connection: &mut AsyncMysqlConnection,
     name: &str,
-    plan: &Value,
+    plan: &Plan,
     map: Option<MapSettings>,
 ) -> anyhow::Result<(u64, Told)> {
-    let id = create(connection, name, &plan.to_string()).await?;
+    let id = create(connection, name, &serde_json::to_string(plan)?).await?;
     lock(connection, id).await?;
     let mut told = Told::of(id, "instrument", json!({}));
     if let Some(map) = map {
-        let wishes = vec![laid_out(map)?];
+        let wishes = map_wishes(map).to_vec();
         told.extend(crate::changes::change(connection, id, "lay files over the keys", wishes).await?);
     }
     Ok((id, told))

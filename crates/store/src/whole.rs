@@ -1,13 +1,13 @@
 //! Everything of an instrument as it stood at one moment, in a fixed number of statements.
 
-use crate::changes::{History, facts_of, history};
+use crate::changes::{FACT, FactRow, History, facts_of, history};
 use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
 use crate::measurements::counted;
 use crate::schema::{facts, instruments, measurements, recordings, sound_checks, takes};
 use crate::{InstrumentRow, LongTakeRow, Store, TakeRow};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
-use instrument::{ByTreatment, Counted, Facts, Known, Origin, OutlinedTake, SoundCheck};
+use instrument::{About, ByTreatment, Counted, Fact, Facts, Known, Origin, OutlinedTake, SoundCheck};
 use signal::{Levels, LoopFacts};
 use std::collections::{BTreeMap, HashMap};
 
@@ -64,8 +64,8 @@ pub struct ShelfRow {
     pub takes: Vec<OutlinedTake>,
 }
 
-/// Facts of an instrument that its card shows.
-const ON_THE_SHELF: [&str; 6] = ["name", "plan", "map", "tags", "set_aside", "chosen"];
+/// What an instrument's card is made from, beside which takes are chosen.
+const ON_THE_SHELF: [About; 3] = [About::Instrument, About::Pass, About::Layer];
 
 impl Store {
     /// Everything of an instrument; `None` where there is none.
@@ -148,9 +148,13 @@ impl Store {
                     .distinct()
                     .load(connection)
                     .await?;
-                let said: Vec<(u64, u64, String, String)> = facts::table
-                    .filter(facts::fact.eq_any(ON_THE_SHELF))
-                    .select((facts::instrument_id, facts::target, facts::fact, facts::value))
+                let said: Vec<(u64, FactRow)> = facts::table
+                    .filter(
+                        facts::about
+                            .eq_any(ON_THE_SHELF.map(About::name))
+                            .or(facts::fact.eq(Fact::Chosen.name())),
+                    )
+                    .select((facts::instrument_id, FACT))
                     .load(connection)
                     .await?;
                 Ok((rows, take_rows, measured, said))
@@ -159,7 +163,7 @@ impl Store {
         let measured: std::collections::HashSet<u64> = measured.into_iter().collect();
         let (mut takes_of, mut said_of) = (
             BTreeMap::<u64, Vec<OutlinedTake>>::new(),
-            BTreeMap::<u64, Vec<(u64, String, String)>>::new(),
+            BTreeMap::<u64, Vec<FactRow>>::new(),
         );
         for (instrument, id, (pass, key, layer, round_robin), channels, origin) in take_rows {
             let cell = instrument::Cell {
@@ -177,8 +181,8 @@ impl Store {
                 measured: measured.contains(&id),
             });
         }
-        for (instrument, target, fact, value) in said {
-            said_of.entry(instrument).or_default().push((target, fact, value));
+        for (instrument, row) in said {
+            said_of.entry(instrument).or_default().push(row);
         }
         rows.into_iter()
             .filter_map(readable)

@@ -577,3 +577,122 @@ async fn a_copy_stands_by_itself_and_what_is_removed_for_good_frees_its_own() ->
     assert_eq!(swept.recordings, 2);
     database.remove().await
 }
+
+/// A database of an earlier Ladder, with a plan and a map that were said as wholes, is brought up with nothing lost; broken off anywhere on the way, it goes
+/// on; and one of a later Ladder is refused.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_database_of_an_earlier_ladder_is_brought_up() -> anyhow::Result<()> {
+    const DUMP: &str = include_str!("dumps/2026-11-25.sql");
+    const STEP: &str = include_str!("../migrations/2026-11-28-100000_names/up.sql");
+    let statements: Vec<&str> = STEP.split(";\n").filter(|of| !of.trim().is_empty()).collect();
+    // Broken off after each statement of the step.
+    for done in 0..=statements.len() {
+        let (database, folder) = (TestDatabase::create().await?, tempfile::TempDir::new()?);
+        database
+            .run(&format!("SET FOREIGN_KEY_CHECKS = 0; {DUMP}"))
+            .await?;
+        for statement in &statements[..done] {
+            database.run(statement).await?;
+        }
+        let store = Store::open(&database.url, folder.path()).await?;
+        let whole = store.whole(1).await?.context("the instrument")?;
+        let facts = store.facts(1).await?;
+        let plan = instrument::plan_of(&whole.row.plan, &facts);
+        // What was said of the plan holds, and takes are where they were: on layers that are named by their places.
+        assert_eq!((plan.passes[0].tail_ms, plan.check()), (9_000, Ok(())), "{done}");
+        let cells = plan.cells();
+        let of_takes: Vec<Cell> = whole.takes.iter().map(|take| take.cell).collect();
+        assert_eq!(of_takes, cells[..2]);
+        let map = instrument::map_of(&facts);
+        assert_eq!(
+            (map.furthest_stretch_keys, map.below_keys, map.above_keys),
+            (24, 7, 9)
+        );
+        assert_eq!(facts[&(Target::Take(1), Fact::GainDb)], json!(-3.5));
+        assert_eq!(facts[&(Target::Take(2), Fact::Chosen)], json!(true));
+        assert!(facts.contains_key(&(Target::LongTake(1), Fact::Slices)));
+        assert_eq!(facts[&(Target::Instrument, Fact::Name)], json!("Chimes of slate"));
+        // What was done to what is kept otherwise now is listed and not undone; the rest is undone as ever.
+        let steps = store.steps(1).await?;
+        let told: Vec<(&str, bool, bool)> = steps
+            .iter()
+            .map(|step| (step.label.as_str(), step.undone, step.may_undo))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                ("set the level", false, true),
+                ("change the keys below", false, false),
+                ("change the plan", false, false)
+            ]
+        );
+        assert_eq!(
+            store.step_back(1, false).await?.context("undo")?.label,
+            "set the level"
+        );
+        assert_eq!(store.step_back(1, false).await?, None);
+        // The next start finds nothing to do.
+        drop(Store::open(&database.url, folder.path()).await?);
+        if done == statements.len() {
+            database
+                .run("INSERT INTO __diesel_schema_migrations (version) VALUES ('99991231000000')")
+                .await?;
+            let refused = Store::open(&database.url, folder.path())
+                .await
+                .err()
+                .context("a newer one")?;
+            assert!(refused.to_string().contains("a newer Ladder"), "{refused}");
+        }
+        drop(store);
+        database.remove().await?;
+    }
+    Ok(())
+}
+
+/// Two pages that edit the plan at once: what each of them said holds, and what would leave a plan that cannot be recorded is refused, by undo too.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_edited_part_by_part() -> anyhow::Result<()> {
+    let (database, _folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    let with = |edit: &dyn Fn(&mut Plan)| {
+        let mut plan = plan();
+        edit(&mut plan);
+        plan
+    };
+    let longer = with(&|plan| plan.passes[0].tail_ms = 9_000);
+    let named = with(&|plan| plan.passes[0].name = "Both ranks".into());
+    store.change_plan(id, "a longer tail", &plan(), &longer).await??;
+    store.change_plan(id, "name the pass", &plan(), &named).await??;
+    let now = instrument::plan_of(&plan(), &store.facts(id).await?);
+    assert_eq!(
+        (now.passes[0].tail_ms, now.passes[0].name.as_str()),
+        (9_000, "Both ranks")
+    );
+    let shorter = with(&|plan| plan.passes[0].tail_ms = 500);
+    assert!(
+        store
+            .change_plan(id, "a shorter tail", &plan(), &shorter)
+            .await?
+            .is_err()
+    );
+    // Strikes have to rise: undone out of order, they would not.
+    let strikes = |first, second| {
+        let mut plan = now.clone();
+        plan.passes[0].layers[0].strike_velocity = first;
+        plan.passes[0].layers[1].strike_velocity = second;
+        plan
+    };
+    let (low, high) = (strikes(20, 30), strikes(40, 50));
+    store.change_plan(id, "strike softly", &now, &low).await??;
+    let up = strikes(20, 50);
+    store.change_plan(id, "strike harder", &low, &up).await??;
+    store.change_plan(id, "strike all harder", &up, &high).await??;
+    let steps = store.steps(id).await?;
+    let harder = steps
+        .iter()
+        .find(|step| step.label == "strike harder")
+        .context("the step")?;
+    let refused = store.undo_step(id, harder.id).await.unwrap_err().to_string();
+    assert!(refused.contains("rise from soft to loud"), "{refused}");
+    database.remove().await
+}

@@ -44,6 +44,13 @@ export interface Wish {
   value: unknown;
 }
 
+/** Edits the plan: what differs is set, part by part, and what another page said of other parts meanwhile stays. */
+export async function changePlan(view: InstrumentView, label: string, to: Plan): Promise<void> {
+  const body = { label, from: view.plan, to };
+  answer(await api.POST("/api/instruments/{id}/plan", { params: { path: { id: view.id } }, body }));
+  await queries.refetchQueries({ queryKey: ["instrument", view.id] });
+}
+
 /** One gesture: kept at once, undone as one. Ends when the page has what was kept, so that nothing jumps back in between. */
 export async function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
   const body = {

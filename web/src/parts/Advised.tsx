@@ -1,5 +1,5 @@
 // What the takes that are there tell about the plan, with the act that does it.
-import { change, type InstrumentView } from "../api/client";
+import { changePlan, type InstrumentView } from "../api/client";
 import { seconds } from "../model/units";
 import { sayError } from "../state/view";
 import { KINDS } from "../steps/PlanForm";
@@ -9,8 +9,7 @@ export function Advised({ view }: { view: InstrumentView }) {
   return advice.map((one) => {
     const kind = one.kind && KINDS.find((known) => known.value === one.kind)?.name;
     const passes = plan.passes.map((pass) => (pass.id === one.pass ? { ...pass, hold_ms: one.hold_ms, tail_ms: one.tail_ms } : pass));
-    const take = () =>
-      void change(view.id, "take the advice", [{ fact: "plan", value: { ...plan, kind: one.kind ?? plan.kind, passes } }]).catch(sayError);
+    const take = () => void changePlan(view, "take the advice", { ...plan, kind: one.kind ?? plan.kind, passes }).catch(sayError);
     return (
       <p key={one.pass} className="card flex shrink-0 items-center gap-3 !border-chosen-line !bg-chosen p-3" data-part="advice">
         <span className="flex-1">{one.because}</span>

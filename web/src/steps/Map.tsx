@@ -110,9 +110,8 @@ export function MapBoard({ view }: { view: InstrumentView }) {
 export function MapBench({ view }: { view: InstrumentView }) {
   const focus = useView((state) => state.focus);
   const { strands, regions, samples } = view.program;
-  const set = (values: Partial<InstrumentView["map"]>, label: string) =>
-    void change(view.id, label, [{ fact: "map", value: { ...view.map, ...values } }]).catch(sayError);
-  const keysIn = (v: number) => Math.min(127, Math.max(0, Math.round(v)));
+  const set = (fact: keyof InstrumentView["map"], keys: number, label: string) =>
+    void change(view.id, label, [{ fact, value: Math.min(127, Math.max(0, Math.round(keys))) }]).catch(sayError);
   const take = view.takes.find((t) => t.chosen && cellId(t.cell) === focus);
   const region = take && regions.find((r) => samples[r.sample]?.source === String(take.id));
   return (
@@ -147,19 +146,19 @@ export function MapBench({ view }: { view: InstrumentView }) {
             label="Furthest stretch"
             value={view.map.furthest_stretch_keys}
             unit={semitones}
-            onSet={(v) => set({ furthest_stretch_keys: keysIn(v) }, "change the furthest stretch")}
+            onSet={(v) => set("furthest_stretch_keys", v, "change the furthest stretch")}
           />
           <Field
             label="Below the lowest rung"
             value={view.map.below_keys}
             unit={semitones}
-            onSet={(v) => set({ below_keys: keysIn(v) }, "change the keys below")}
+            onSet={(v) => set("below_keys", v, "change the keys below")}
           />
           <Field
             label="Above the highest rung"
             value={view.map.above_keys}
             unit={semitones}
-            onSet={(v) => set({ above_keys: keysIn(v) }, "change the keys above")}
+            onSet={(v) => set("above_keys", v, "change the keys above")}
           />
         </div>
       </div>

@@ -2,7 +2,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { answer, api, change, type InstrumentView, type Plan } from "../api/client";
+import { answer, api, change, changePlan, type InstrumentView, type Plan } from "../api/client";
 import { sayError, useView } from "../state/view";
 import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";
@@ -14,7 +14,7 @@ export function PlanBench({ view }: { view: InstrumentView }) {
   const say = useView((state) => state.say);
   const queries = useQueryClient();
   const { plan } = view;
-  const keep = (label: string, next: Plan) => void change(view.id, label, [{ fact: "plan", value: next }]).catch(sayError);
+  const keep = (label: string, next: Plan) => void changePlan(view, label, next).catch(sayError);
   const keepPattern = async () => {
     answer(await api.POST("/api/patterns", { body: { name: name.trim() || view.name, instrument: view.id } }));
     await queries.invalidateQueries({ queryKey: ["patterns"] });

@@ -1,6 +1,6 @@
 // The rig: which devices, and the sound check before the first note.
 import { useQuery } from "@tanstack/react-query";
-import { change, type InstrumentView, type Progress } from "../api/client";
+import { changePlan, type InstrumentView, type Progress } from "../api/client";
 import { findDevices, useChoices, useDevices } from "../devices/devices";
 import { useLine } from "../devices/line";
 import { db } from "../model/units";
@@ -19,8 +19,7 @@ export function RigCard({ view, progress }: { view: InstrumentView; progress: Pr
   const overMidi = (plan.source.how ?? "over_midi") === "over_midi";
   const check = progress?.check ?? view.check;
   const checking = progress !== undefined && progress.total === 0 && ["listening", "pulse", "settling", "waiting"].includes(progress.state);
-  const setRig = (rig: string) =>
-    void change(view.id, "choose a rig", [{ fact: "plan", value: { ...plan, source: { ...plan.source, rig } } }]).catch(sayError);
+  const setRig = (rig: string) => void changePlan(view, "choose a rig", { ...plan, source: { ...plan.source, rig } }).catch(sayError);
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Rig" data-part="rig">
       <div className="grid grid-cols-3 gap-3">

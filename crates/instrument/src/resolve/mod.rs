@@ -4,7 +4,7 @@
 use crate::{
     ANOTHER_NOTE_CENTS, Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
     PlacedTake, Plan, Ring, Suggestion, TakeLoop, Target, Treatment, advice, heard_for, key_name,
-    make_program, missing, said_of, suggest, treat, wants_a_loop,
+    make_program, map_of, missing, plan_of, said_of, suggest, treat, wants_a_loop,
 };
 use program::{Program, Sample};
 use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
@@ -226,9 +226,9 @@ pub struct ResolvedTake {
 /// What follows from all that is known and said of an instrument.
 pub fn resolve(known: Known<'_>) -> Resolved {
     let said = known.said;
-    let plan: Plan = said_of(said, Fact::Plan).unwrap_or_else(|| known.plan.clone());
+    let plan = plan_of(known.plan, said);
     let name = said_of(said, Fact::Name).unwrap_or_else(|| known.name.to_owned());
-    let map: MapSettings = said_of(said, Fact::Map).unwrap_or_default();
+    let map = map_of(said);
     let candidates = known.takes.iter().map(|(take, _)| Candidate::of(take));
     let chosen = chosen(candidates, said);
     let mut followed = Vec::new();

@@ -1,7 +1,7 @@
 //! What a shelf shows of an instrument, without all that is measured and said of its takes.
 
 use super::{Candidate, chosen};
-use crate::{Cell, Fact, Facts, Kind, MapSettings, PlacedTake, Plan, Treatment, make_program, said_of};
+use crate::{Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, make_program, map_of, plan_of, said_of};
 use program::Sample;
 use serde::Serialize;
 use std::collections::HashSet;
@@ -60,9 +60,9 @@ pub struct Extent {
 
 /// An instrument at a glance, from its name and plan when it was made, what was said, and its takes.
 pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) -> Outline {
-    let plan: Plan = said_of(said, Fact::Plan).unwrap_or_else(|| plan.clone());
+    let plan = plan_of(plan, said);
     let name = said_of(said, Fact::Name).unwrap_or_else(|| name.to_owned());
-    let map: MapSettings = said_of(said, Fact::Map).unwrap_or_default();
+    let map = map_of(said);
     let candidates = takes.iter().map(|take| Candidate {
         id: take.id,
         cell: take.cell,

@@ -28,7 +28,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
-use instrument::{Fact, Plan, Said, Target};
+use instrument::{Plan, Wish};
 use serde::{Deserialize, Serialize};
 use shown::{Card, cards_as_json};
 use shown::{InstrumentView, view_of};
@@ -68,6 +68,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(flat_program))
         .routes(routes!(audio::thumbnails))
         .routes(routes!(change))
+        .routes(routes!(change_plan))
         .routes(routes!(undo))
         .routes(routes!(redo))
         .routes(routes!(history::steps))
@@ -240,17 +241,6 @@ async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<Res
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
 }
 
-/// One field to set.
-#[derive(Debug, Deserialize, ToSchema)]
-struct Wish {
-    /// Of what.
-    target: Target,
-    /// Which.
-    fact: Fact,
-    /// To what.
-    after: Said,
-}
-
 /// One gesture.
 #[derive(Debug, Deserialize, ToSchema)]
 struct NewChange {
@@ -268,13 +258,34 @@ async fn change(
     Json(new): Json<NewChange>,
 ) -> Result<StatusCode, Problem> {
     let label: String = new.label.chars().take(120).collect();
-    let wishes = new
-        .wishes
-        .into_iter()
-        .map(|wish| (wish.target, wish.fact, wish.after))
-        .collect();
     app.store
-        .change(id, &label, wishes)
+        .change(id, &label, new.wishes)
+        .await?
+        .map_err(|error| Problem::refused(error.to_string()))?;
+    Ok(StatusCode::NO_CONTENT)
+}
+
+/// A plan that becomes another.
+#[derive(Debug, Deserialize, ToSchema)]
+struct NewPlan {
+    /// For "Undo …".
+    label: String,
+    /// What it was.
+    from: Plan,
+    /// What it should be.
+    to: Plan,
+}
+
+/// Edits the plan: what differs between the two is set, part by part, and what somebody else said of other parts meanwhile stays.
+#[utoipa::path(post, path = "/api/instruments/{id}/plan", params(("id" = u64, Path)), request_body = NewPlan, responses((status = 204), (status = 422, body = Problem)))]
+async fn change_plan(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(new): Json<NewPlan>,
+) -> Result<StatusCode, Problem> {
+    let label: String = new.label.chars().take(120).collect();
+    app.store
+        .change_plan(id, &label, &new.from, &new.to)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
     Ok(StatusCode::NO_CONTENT)

@@ -3,8 +3,8 @@
 use super::{Real, has_no_pitch, recordings, rms_db};
 use engine::{Event, EventKind, render_offline};
 use instrument::{
-    Counted, Fact, Facts, Kind, Known, Origin, PlacedFile, RecordedTake, Target, map_of_files, plan_with,
-    resolve,
+    Change, Counted, Facts, Kind, Known, Origin, PlacedFile, RecordedTake, lay_over, map_of_files,
+    map_wishes, plan_with, resolve,
 };
 use program::Program;
 use std::collections::{BTreeMap, HashMap};
@@ -55,10 +55,9 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
         (recorded, Some(counted))
     });
     let map = map_of_files(&plan).unwrap_or_default();
-    let said = Facts::from([(
-        (Target::Instrument, Fact::Map),
-        serde_json::to_value(map).expect("a map"),
-    )]);
+    let change = Change::propose("lay out", &Facts::new(), map_wishes(map)).expect("a map");
+    let mut said = Facts::new();
+    lay_over(&mut said, &change.fields);
     let known = Known {
         name: family,
         plan: &plan,

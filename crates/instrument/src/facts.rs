@@ -1,0 +1,435 @@
+//! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
+
+use crate::{Controller, How, Kind, LayerId, PassId, Slicing, TakeLoop, change::Said};
+use program::{FadeCurve, SoundsOn};
+use serde::{Deserialize, Serialize, de::DeserializeOwned};
+use serde_json::Value;
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// What an edit is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Target {
+    /// The instrument itself.
+    Instrument,
+    /// A pass of its plan.
+    Pass(PassId),
+    /// A layer of a pass.
+    Layer(PassId, LayerId),
+    /// A take, by its id.
+    Take(u64),
+    /// A long take, by its id.
+    LongTake(u64),
+}
+
+/// A kind of [`Target`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum About {
+    /// See [`Target::Instrument`].
+    Instrument,
+    /// See [`Target::Pass`].
+    Pass,
+    /// See [`Target::Layer`].
+    Layer,
+    /// See [`Target::Take`].
+    Take,
+    /// See [`Target::LongTake`].
+    LongTake,
+}
+
+const ABOUTS: [(About, &str); 5] = [
+    (About::Instrument, "instrument"),
+    (About::Pass, "pass"),
+    (About::Layer, "layer"),
+    (About::Take, "take"),
+    (About::LongTake, "long_take"),
+];
+
+impl About {
+    /// As it is kept.
+    pub fn name(self) -> &'static str {
+        ABOUTS
+            .iter()
+            .find(|(about, _)| *about == self)
+            .map_or("", |(_, name)| name)
+    }
+}
+
+impl Target {
+    /// Its kind.
+    pub fn about(self) -> About {
+        match self {
+            Self::Instrument => About::Instrument,
+            Self::Pass(_) => About::Pass,
+            Self::Layer(..) => About::Layer,
+            Self::Take(_) => About::Take,
+            Self::LongTake(_) => About::LongTake,
+        }
+    }
+
+    /// As it is kept: the name of its kind, its number, and that of its part; 0 where there is none.
+    pub fn kept(self) -> (&'static str, u64, u64) {
+        let (number, part) = match self {
+            Self::Instrument => (0, 0),
+            Self::Pass(pass) => (pass.0, 0),
+            Self::Layer(pass, layer) => (pass.0, layer.0),
+            Self::Take(id) | Self::LongTake(id) => (id, 0),
+        };
+        (self.about().name(), number, part)
+    }
+
+    /// Of what is kept; `None` for a kind that is not known.
+    pub fn of_kept(about: &str, number: u64, part: u64) -> Option<Self> {
+        let (about, _) = ABOUTS.iter().find(|(_, name)| *name == about)?;
+        Some(match about {
+            About::Instrument => Self::Instrument,
+            About::Pass => Self::Pass(PassId(number)),
+            About::Layer => Self::Layer(PassId(number), LayerId(part)),
+            About::Take => Self::Take(number),
+            About::LongTake => Self::LongTake(number),
+        })
+    }
+}
+
+/// Which values a fact takes.
+#[derive(Clone, Copy)]
+pub(crate) enum Takes {
+    /// Letters, so many at most, and one at least.
+    Text(usize),
+    /// A whole number between two, both included, and how a sentence about it begins.
+    Whole(&'static str, u64, u64),
+    /// The same of any number, and what it counts.
+    Number(&'static str, f64, f64, &'static str),
+    /// Yes or no.
+    Switch,
+    /// What a test lets pass; else the sentence that says why not.
+    Fitting(fn(&Value) -> bool, &'static str),
+    /// A stage of [`signal::Cleaning`], which the field of that name holds.
+    Stage,
+}
+
+/// What is known of a fact.
+pub(crate) struct Row {
+    pub(crate) fact: Fact,
+    pub(crate) name: &'static str,
+    pub(crate) about: About,
+    pub(crate) takes: Takes,
+    /// Whether saying it may alter samples.
+    pub(crate) rendered: bool,
+}
+
+macro_rules! facts {
+    ($( $(#[$says:meta])* $fact:ident $name:literal of $about:ident: $takes:expr $(, $rendered:ident)?; )*) => {
+        /// A field that can be said.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+        #[serde(rename_all = "snake_case")]
+        pub enum Fact {
+            $( $(#[$says])* $fact, )*
+        }
+
+        const ROWS: &[Row] = &[
+            $( Row { fact: Fact::$fact, name: $name, about: About::$about, takes: $takes, rendered: facts!(@ $($rendered)?) }, )*
+        ];
+    };
+    (@ rendered) => { true };
+    (@) => { false };
+}
+
+/// A place in the file: any frame.
+const FRAME: Takes = Takes::Whole("A frame", 0, u64::MAX);
+/// Most of a list of short words.
+const MOST_TAGS: usize = 20;
+const MOST_MS: f64 = 600_000.0;
+
+facts! {
+    /// Its name.
+    Name "name" of Instrument: Takes::Text(120);
+    /// Words to find it by on the shelf.
+    Tags "tags" of Instrument: Takes::Fitting(are_tags, "At most 20 tags, of 40 letters each.");
+    /// Whether it is set aside from the shelf.
+    SetAside "set_aside" of Instrument: Takes::Switch;
+    /// Plan: what the thing is.
+    Kind "kind" of Instrument: Takes::Fitting(is::<Kind>, "There is no such kind.");
+    /// Plan: how the recordings come to be.
+    How "how" of Instrument: Takes::Fitting(is::<How>, "There is no such way of recording.");
+    /// Plan: the rig it is recorded from.
+    Rig "rig" of Instrument: Takes::Text(120);
+    /// Plan: MIDI channel.
+    MidiChannel "midi_channel" of Instrument: Takes::Whole("A MIDI channel", 1, 16);
+    /// Plan: MIDI bank; `null` sends none.
+    MidiBank "midi_bank" of Instrument: Takes::Fitting(is_or_none::<16_383>, "MIDI banks run from 0 to 16,383.");
+    /// Plan: MIDI program.
+    MidiProgram "midi_program" of Instrument: Takes::Whole("A MIDI program", 1, 128);
+    /// Plan: frames per second.
+    RateHz "rate_hz" of Instrument: Takes::Number("The rate", 8_000.0, 192_000.0, "Hz");
+    /// Plan: width kept.
+    Bits "bits" of Instrument: Takes::Fitting(is_width, "Recordings are kept as 24 or 32 bits.");
+    /// Plan: channels of each mic.
+    Sides "sides" of Instrument: Takes::Whole("The number of channels", 1, 2);
+    /// Plan: names of the mics that are recorded at once.
+    Mics "mics" of Instrument: Takes::Fitting(is::<Vec<String>>, "Mics are a list of names.");
+    /// Map: a gap between rungs is filled so far down, in semitones.
+    FurthestStretchKeys "furthest_stretch_keys" of Instrument: Takes::Whole("A stretch in keys", 0, 127);
+    /// Map: keys below the lowest rung.
+    BelowKeys "below_keys" of Instrument: Takes::Whole("The number of keys below", 0, 127);
+    /// Map: keys above the highest rung.
+    AboveKeys "above_keys" of Instrument: Takes::Whole("The number of keys above", 0, 127);
+
+    /// Its place among the passes, rising; `null` where it is not there.
+    PassPlace "pass_place" of Pass: Takes::Fitting(is_place, "A place is a number.");
+    /// Its name.
+    PassName "pass_name" of Pass: Takes::Text(120);
+    /// What makes the sound.
+    SoundsOn "sounds_on" of Pass: Takes::Fitting(is::<SoundsOn>, "A pass sounds when keys go down or up.");
+    /// Its rungs, as keys, rising.
+    Rungs "rungs" of Pass: Takes::Fitting(is::<Vec<u8>>, "Rungs are keys from 0 to 127.");
+    /// How often each is recorded.
+    RoundRobins "round_robins" of Pass: Takes::Whole("The number of round robins", 1, 64);
+    /// How long a key is held.
+    HoldMs "hold_ms" of Pass: Takes::Number("A hold", 50.0, MOST_MS, "ms");
+    /// How long the highest rung is held; `null` as long as the others.
+    HoldHighMs "hold_high_ms" of Pass: Takes::Fitting(is_or_none::<600_000>, "A hold is between 50 ms and 10 minutes.");
+    /// Longest wait for the tail after key-up.
+    TailMs "tail_ms" of Pass: Takes::Number("A tail", 50.0, MOST_MS, "ms");
+    /// A controller that is held; `null` for none.
+    Controller "controller" of Pass: Takes::Fitting(is::<Option<Controller>>, "Controllers run from 0 to 119, their values from 0 to 127.");
+    /// Struck together with each rung, in semitones from it.
+    Chord "chord" of Pass: Takes::Fitting(is::<Vec<i8>>, "A chord is a list of semitones.");
+
+    /// Its place among the layers, from soft to loud; `null` where it is not there.
+    LayerPlace "layer_place" of Layer: Takes::Fitting(is_place, "A place is a number.");
+    /// Its name.
+    LayerName "layer_name" of Layer: Takes::Text(120);
+    /// The velocity it is struck with.
+    StrikeVelocity "strike_velocity" of Layer: Takes::Whole("A strike velocity", 1, 127);
+    /// How often it is recorded, where that is not as often as its pass; `null` where it is.
+    LayerRoundRobins "layer_round_robins" of Layer: Takes::Fitting(is_or_none::<64>, "Round robins must be between 1 and 64.");
+    /// The lowest velocity that plays it; `null` is suggested.
+    LowVelocity "low_velocity" of Layer: Takes::Fitting(is_or_none::<127>, "Thresholds lie within 1 to 127.");
+
+    /// Where it is cut, and for what.
+    Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
+
+    /// First frame heard.
+    StartFrame "start_frame" of Take: FRAME;
+    /// First frame not heard.
+    EndFrame "end_frame" of Take: FRAME;
+    /// Length of the fade-in.
+    FadeInFrames "fade_in_frames" of Take: FRAME;
+    /// Length of the fade-out.
+    FadeOutFrames "fade_out_frames" of Take: FRAME;
+    /// The course of its fades.
+    FadeCurve "fade_curve" of Take: Takes::Fitting(is::<FadeCurve>, "There is no such course of a fade.");
+    /// Its place between left and right, −1 to 1.
+    Pan "pan" of Take: Takes::Number("The place", -1.0, 1.0, "from left to right");
+    /// What is done to its sides.
+    Channels "channels" of Take: Takes::Stage, rendered;
+    /// Whether its mean is taken out.
+    RemoveDc "remove_dc" of Take: Takes::Stage, rendered;
+    /// Its high-pass.
+    HighPass "high_pass" of Take: Takes::Stage, rendered;
+    /// Hum notched.
+    Hum "hum" of Take: Takes::Stage, rendered;
+    /// Hiss taken out.
+    Hiss "hiss" of Take: Takes::Stage, rendered;
+    /// The expander under its tail.
+    Expander "expander" of Take: Takes::Stage, rendered;
+    /// Its compressor.
+    Compressor "compressor" of Take: Takes::Stage, rendered;
+    /// Its loop evened.
+    Evening "evening" of Take: Takes::Stage, rendered;
+    /// Its limiter.
+    Limiter "limiter" of Take: Takes::Stage, rendered;
+    /// Level.
+    GainDb "gain_db" of Take: Takes::Number("A level", -96.0, 48.0, "dB");
+    /// Root key.
+    RootKey "root_key" of Take: Takes::Fitting(is_key, "A root is a key from 0 to 127.");
+    /// Cents above the root.
+    RecordingCents "recording_cents" of Take: Takes::Number("How far a recording lies above its root", -1_200.0, 1_200.0, "cents");
+    /// The stretch whose pitch counts, as its first frame and the first after it.
+    PitchStretch "pitch_stretch" of Take: Takes::Fitting(is_stretch, "A stretch must end after it starts.");
+    /// Whether it has no pitch of its own: a chord, a noise.
+    NoPitch "no_pitch" of Take: Takes::Switch;
+    /// Cents added on playing, beyond what corrects the recording.
+    TuneCents "tune_cents" of Take: Takes::Number("Tuning", -1_200.0, 1_200.0, "cents");
+    /// Its loop, which may be evened; `null` is none.
+    Loop "loop" of Take: Takes::Fitting(is_loop, "A loop must end after it starts."), rendered;
+    /// The version of measuring whose measurement counts; the first that measured it does, where none is said.
+    MeasuredBy "measured_by" of Take: Takes::Whole("A version", 0, signal::MEASURE_VERSION as u64);
+    /// Whether it is the chosen one of its cell; the newest is, where none is said to be.
+    Chosen "chosen" of Take: Takes::Switch;
+}
+
+impl Fact {
+    fn row(self) -> &'static Row {
+        // Rows stand in the order of the facts: they are written together.
+        &ROWS[self as usize]
+    }
+
+    /// As it is kept.
+    pub fn name(self) -> &'static str {
+        self.row().name
+    }
+
+    /// Of what it is said.
+    pub fn about(self) -> About {
+        self.row().about
+    }
+
+    /// By its name; `None` where there is none of that name.
+    pub fn named(name: &str) -> Option<Self> {
+        ROWS.iter().find(|row| row.name == name).map(|row| row.fact)
+    }
+
+    /// All facts of a kind of target.
+    pub fn of(about: About) -> impl Iterator<Item = Self> {
+        ROWS.iter()
+            .filter(move |row| row.about == about)
+            .map(|row| row.fact)
+    }
+
+    /// Whether it is a stage of [`signal::Cleaning`]: the field of its name.
+    pub fn is_stage(self) -> bool {
+        matches!(self.row().takes, Takes::Stage)
+    }
+
+    /// Whether saying it may alter samples: a stage of cleaning, or the loop that is evened.
+    pub fn is_rendered(self) -> bool {
+        self.row().rendered
+    }
+
+    /// Why a value does not fit, as a sentence.
+    pub(crate) fn refuses(self, value: &Value) -> Option<String> {
+        match self.row().takes {
+            Takes::Text(most) => {
+                let fits = |text: &str| !text.trim().is_empty() && text.chars().count() <= most;
+                (!value.as_str().is_some_and(fits)).then(|| format!("A name has 1 to {most} letters."))
+            }
+            Takes::Whole(of, low, high) => (!value.as_u64().is_some_and(|x| (low..=high).contains(&x)))
+                .then(|| format!("{of} is a whole number from {low} to {high}.")),
+            Takes::Number(of, low, high, unit) => {
+                let fits = value.as_f64().is_some_and(|x| (low..=high).contains(&x));
+                (!fits).then(|| format!("{of} lies between {} and {} {unit}.", signed(low), signed(high)))
+            }
+            Takes::Switch => (!value.is_boolean()).then(|| format!("{} is yes or no.", self.name())),
+            Takes::Fitting(fits, sentence) => (!fits(value)).then(|| sentence.to_owned()),
+            Takes::Stage => (!crate::change::stage_fits(self, value))
+                .then(|| format!("{value} does not fit {}.", self.name())),
+        }
+    }
+}
+
+/// With a minus that is one.
+fn signed(x: f64) -> String {
+    x.to_string().replace('-', "−")
+}
+
+fn is<T: DeserializeOwned>(value: &Value) -> bool {
+    serde_json::from_value::<T>(value.clone()).is_ok()
+}
+
+fn is_or_none<const MOST: u64>(value: &Value) -> bool {
+    value.is_null() || value.as_u64().is_some_and(|x| x <= MOST)
+}
+
+fn is_place(value: &Value) -> bool {
+    value.is_null() || value.as_f64().is_some_and(f64::is_finite)
+}
+
+fn is_key(value: &Value) -> bool {
+    value.as_u64().is_some_and(|key| key <= 127)
+}
+
+fn is_width(value: &Value) -> bool {
+    matches!(value.as_u64(), Some(24 | 32))
+}
+
+fn are_tags(value: &Value) -> bool {
+    serde_json::from_value::<Vec<String>>(value.clone())
+        .is_ok_and(|tags| tags.len() <= MOST_TAGS && tags.iter().all(|tag| tag.chars().count() <= 40))
+}
+
+fn are_slices(value: &Value) -> bool {
+    serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|slicing| slicing.is_in_order())
+}
+
+fn is_stretch(value: &Value) -> bool {
+    serde_json::from_value::<[u64; 2]>(value.clone()).is_ok_and(|[first, end]| first < end)
+}
+
+fn is_loop(value: &Value) -> bool {
+    value.is_null()
+        || serde_json::from_value::<TakeLoop>(value.clone()).is_ok_and(|l| l.start_frame < l.end_frame)
+}
+
+/// Everything said of an instrument, by target and field.
+pub type Facts = BTreeMap<(Target, Fact), Value>;
+
+/// What was said of the instrument itself; `None` where nothing was, and where it cannot be read.
+pub fn said_of<T: DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
+    let value = facts.get(&(Target::Instrument, fact))?;
+    serde_json::from_value(value.clone()).ok()
+}
+
+/// What stands in a field.
+pub(crate) fn standing(facts: &Facts, target: Target, fact: Fact) -> Said {
+    facts
+        .get(&(target, fact))
+        .cloned()
+        .map_or(Said::Automatic, Said::Value)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    #[test]
+    fn every_fact_has_its_row_and_a_name_of_its_own() {
+        for (n, row) in ROWS.iter().enumerate() {
+            assert_eq!(row.fact as usize, n);
+            assert_eq!(Fact::named(row.name), Some(row.fact));
+            assert_eq!(json!(row.fact), json!(row.name));
+        }
+    }
+
+    #[test]
+    fn a_target_is_kept_and_read_again() {
+        let all = [
+            Target::Instrument,
+            Target::Pass(PassId(3)),
+            Target::Layer(PassId(3), LayerId(1)),
+            Target::Take(9),
+            Target::LongTake(9),
+        ];
+        for target in all {
+            let (about, number, part) = target.kept();
+            assert_eq!(Target::of_kept(about, number, part), Some(target));
+        }
+        assert_eq!(Target::of_kept("strand", 1, 0), None);
+    }
+
+    #[test]
+    fn what_does_not_fit_is_refused_with_a_sentence() {
+        for (fact, value, says) in [
+            (Fact::GainDb, json!(60.0), "A level lies between −96 and 48 dB."),
+            (
+                Fact::RoundRobins,
+                json!(0),
+                "The number of round robins is a whole number from 1 to 64.",
+            ),
+            (Fact::Name, json!("  "), "A name has 1 to 120 letters."),
+            (
+                Fact::Loop,
+                json!({"start_frame": 9, "end_frame": 3, "crossfade_frames": 0}),
+                "A loop must end after it starts.",
+            ),
+            (Fact::SetAside, json!(1), "set_aside is yes or no."),
+        ] {
+            assert_eq!(fact.refuses(&value).as_deref(), Some(says));
+        }
+        assert_eq!(Fact::GainDb.refuses(&json!(-3)), None);
+        assert_eq!(Fact::HoldHighMs.refuses(&Value::Null), None);
+    }
+}
