@@ -213,7 +213,7 @@ async fn same_samples(ladder: &Ladder, browser: &Browser, program: &program::Pro
                   for (let b = 0; b < {blocks}; b++) {{ e.render(); out.push(...new Float32Array(e.memory.buffer, e.left(), 128)); }}
                   done(out);
                 }})().catch((error) => done(String(error)));",
-                sample.source, sample.frames, region.sample, sample.frames, sample.frames
+                sample.source, sample.frames, sample.id.0, sample.frames, sample.frames
             ),
             vec![],
         )

@@ -4,6 +4,7 @@
 //! allocated in [`render`]. A program comes in the `postcard` form of [`program::Program`].
 
 use engine::Engine;
+use program::SampleId;
 use std::cell::RefCell;
 
 /// Bytes of the exchange buffer: slices of audio come in pieces of at most this.
@@ -45,7 +46,7 @@ pub extern "C" fn exchange() -> *mut u8 {
     with(|i| i.exchange.as_mut_ptr() as usize) as *mut u8
 }
 
-/// Takes a program of `length` bytes from the exchange buffer; 1 where it was one. What sounds goes on where the samples are the same.
+/// Takes a program of `length` bytes from the exchange buffer; 1 where it was one. Audio and voices of what stays go on.
 #[unsafe(no_mangle)]
 pub extern "C" fn take_program(length: usize) -> u32 {
     with(|i| match i.exchange.get(..length).map(postcard::from_bytes) {
@@ -63,23 +64,23 @@ pub extern "C" fn reserve(bytes: usize) {
     with(|i| i.exchange.resize(bytes.max(EXCHANGE_BYTES), 0));
 }
 
-/// Takes `count` interleaved frames of 32-bit floats for a sample from the exchange buffer; 1 where they fitted.
+/// Takes `count` interleaved frames of 32-bit floats for a sample, by its name, from the exchange buffer; 1 where they fitted.
 #[unsafe(no_mangle)]
-pub extern "C" fn take_audio(sample: usize, frames: usize, channels: usize, first: usize, count: usize) -> u32 {
+pub extern "C" fn take_audio(sample: f64, frames: usize, channels: usize, first: usize, count: usize) -> u32 {
     with(|i| {
         let bytes = count * channels * 4;
         let Some(bytes) = i.exchange.get(..bytes) else { return 0 };
         let samples: Vec<f32> =
             bytes.chunks_exact(4).map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect();
-        u32::from(i.engine.samples_mut().add(sample, frames, channels, first, &samples))
+        u32::from(i.engine.add_audio(SampleId(sample as u64), (frames, channels), first, &samples))
     })
 }
 
-/// Sets one number of a region while it is dragged; `setting` counts as [`engine::Setting::ALL`] does.
+/// Sets one number of all regions of a sample, by its name, while it is dragged; `setting` counts as [`engine::Setting::ALL`] does.
 #[unsafe(no_mangle)]
-pub extern "C" fn set(region: usize, setting: usize, value: f64) {
+pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
     if let Some(setting) = engine::Setting::ALL.get(setting) {
-        with(|i| i.engine.set(region, *setting, value));
+        with(|i| i.engine.set(SampleId(sample as u64), *setting, value));
     }
 }
 

@@ -9,6 +9,7 @@ fn voices(c: &mut Criterion) {
     let program = Program {
         name: "bench".into(),
         samples: vec![Sample {
+            id: program::SampleId(0),
             name: "a".into(),
             source: "a".into(),
             rate_hz: 48_000,
@@ -18,6 +19,7 @@ fn voices(c: &mut Criterion) {
             frames,
         }],
         strands: vec![Strand {
+            id: program::StrandId(0),
             name: "s".into(),
             sounds_on: SoundsOn::KeyDown,
             gain_db: 0.0,

@@ -22,7 +22,8 @@ pub use samples::{SampleAudio, Samples};
 
 use envelope::Envelope;
 use interpolate::Interpolator;
-use program::{Counters, Program, SoundsOn, regions_for_key};
+use program::{Counters, Program, Region, RegionKey, SampleId, SoundsOn, regions_for_key};
+use std::collections::HashMap;
 use voice::Voice;
 
 /// What of a region can be dragged and heard.
@@ -97,54 +98,44 @@ impl Engine {
         self.program = program;
     }
 
-    /// Takes other values for the same samples (an edit): what sounds goes on as it is.
+    /// Takes an edited program: audio that has arrived stays with the samples that stay, and what sounds goes on where its region lives on and plays
+    /// the same sample.
     pub fn update(&mut self, program: Program) {
-        if program.samples != self.program.samples
-            || program.regions.len() != self.program.regions.len()
-            || program.strands.len() != self.program.strands.len()
-        {
-            self.load(program);
-        } else {
-            self.program = program;
-            self.follow();
+        let sample_of =
+            |program: &Program, region: &Region| program.samples.get(region.sample).map(|sample| sample.id);
+        let now: HashMap<RegionKey, usize> = (program.regions.iter().enumerate())
+            .map(|(index, region)| (region.key, index))
+            .collect();
+        let place_of = |before: usize| -> Option<usize> {
+            let before = self.program.regions.get(before)?;
+            let index = *now.get(&before.key)?;
+            let stays = sample_of(&self.program, before) == sample_of(&program, &program.regions[index]);
+            stays.then_some(index)
+        };
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            voice.move_to(place_of(voice.region()));
         }
+        self.samples.follow(&self.program, &program);
+        self.program = program;
+        self.follow();
     }
 
-    /// Sets one number of a region while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program that is
-    /// taken has the last word.
-    pub fn set(&mut self, region: usize, setting: Setting, value: f64) {
-        let Some(region) = self.program.regions.get_mut(region) else {
-            return;
-        };
+    /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program
+    /// that is taken has the last word.
+    pub fn set(&mut self, sample: SampleId, setting: Setting, value: f64) {
         if !value.is_finite() {
             return;
         }
-        let frames = value.max(0.0) as u64;
-        match setting {
-            Setting::StartFrame => region.start_frame = frames,
-            Setting::EndFrame => region.end_frame = frames,
-            Setting::GainDb => region.gain_db = value.clamp(-96.0, 48.0),
-            Setting::RecordingCents => region.recording_cents = value,
-            Setting::TuneCents => region.tune_cents = value,
-            Setting::Pan => region.pan = value.clamp(-1.0, 1.0),
-            Setting::LoopStart | Setting::LoopEnd | Setting::LoopCrossfade => {
-                let Some(looped) = &mut region.looped else {
-                    return;
-                };
-                let mut next = *looped;
-                match setting {
-                    Setting::LoopStart => next.start_frame = frames,
-                    Setting::LoopEnd => next.end_frame = frames,
-                    _ => next.crossfade_frames = frames,
-                }
-                if next.start_frame + 1 < next.end_frame {
-                    next.crossfade_frames = next
-                        .crossfade_frames
-                        .min(next.start_frame.saturating_sub(region.start_frame))
-                        .min(next.end_frame - next.start_frame);
-                    *looped = next;
-                }
-            }
+        let Some(index) = self.program.samples.iter().position(|of| of.id == sample) else {
+            return;
+        };
+        for region in self
+            .program
+            .regions
+            .iter_mut()
+            .filter(|region| region.sample == index)
+        {
+            set(region, setting, value);
         }
         self.follow();
     }
@@ -153,6 +144,18 @@ impl Engine {
         for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
             voice.follow(&self.program, self.rate_hz);
         }
+    }
+
+    /// Adds interleaved frames of a sample at `first`; false where they do not fit or there is no such sample, see [`Samples::add`].
+    pub fn add_audio(
+        &mut self,
+        sample: SampleId,
+        (frames, channels): (usize, usize),
+        first: usize,
+        interleaved: &[f32],
+    ) -> bool {
+        let index = self.program.samples.iter().position(|of| of.id == sample);
+        index.is_some_and(|index| self.samples.add(index, frames, channels, first, interleaved))
     }
 
     /// The audio of the program's samples, to be filled.
@@ -207,6 +210,37 @@ impl Engine {
         right.fill(0.0);
         for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
             voice.render(&self.program, &self.samples, &self.interpolator, left, right);
+        }
+    }
+}
+
+/// Sets one number of a region.
+fn set(region: &mut Region, setting: Setting, value: f64) {
+    let frames = value.max(0.0) as u64;
+    match setting {
+        Setting::StartFrame => region.start_frame = frames,
+        Setting::EndFrame => region.end_frame = frames,
+        Setting::GainDb => region.gain_db = value.clamp(-96.0, 48.0),
+        Setting::RecordingCents => region.recording_cents = value,
+        Setting::TuneCents => region.tune_cents = value,
+        Setting::Pan => region.pan = value.clamp(-1.0, 1.0),
+        Setting::LoopStart | Setting::LoopEnd | Setting::LoopCrossfade => {
+            let Some(looped) = &mut region.looped else {
+                return;
+            };
+            let mut next = *looped;
+            match setting {
+                Setting::LoopStart => next.start_frame = frames,
+                Setting::LoopEnd => next.end_frame = frames,
+                _ => next.crossfade_frames = frames,
+            }
+            if next.start_frame + 1 < next.end_frame {
+                next.crossfade_frames = next
+                    .crossfade_frames
+                    .min(next.start_frame.saturating_sub(region.start_frame))
+                    .min(next.end_frame - next.start_frame);
+                *looped = next;
+            }
         }
     }
 }

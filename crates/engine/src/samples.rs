@@ -1,6 +1,7 @@
 //! The frames of a program's samples, arriving bit by bit.
 
-use program::Program;
+use program::{Program, SampleId};
+use std::collections::HashMap;
 
 /// One sample's frames, planar: the first `available` of them have arrived.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -19,6 +20,21 @@ impl Samples {
     /// One empty sample each; room is taken when the first frames come.
     pub(crate) fn reserved(program: &Program) -> Self {
         Self(vec![SampleAudio::default(); program.samples.len()])
+    }
+
+    /// Goes over to another program: what has arrived of a sample that is in both stays.
+    pub(crate) fn follow(&mut self, before: &Program, now: &Program) {
+        let mut had: HashMap<SampleId, SampleAudio> = before
+            .samples
+            .iter()
+            .map(|sample| sample.id)
+            .zip(self.0.drain(..))
+            .collect();
+        self.0 = now
+            .samples
+            .iter()
+            .map(|sample| had.remove(&sample.id).unwrap_or_default())
+            .collect();
     }
 
     /// Puts a whole sample in place.

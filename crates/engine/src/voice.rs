@@ -54,7 +54,7 @@ impl Voice {
         let (Some(region), true) = (program.regions.get(index), rate_hz > 0.0) else {
             return Self::silent();
         };
-        let strand = program.strands.get(region.strand);
+        let strand = program.strand_of(region);
         let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
         let shape = if on == SoundsOn::KeyUp {
             shape
@@ -83,6 +83,19 @@ impl Voice {
         if let Some(region) = program.regions.get(self.region) {
             self.ratio = playback_ratio(program, region, self.key, rate_hz);
             self.gains = gains(program, region, self.velocity);
+        }
+    }
+
+    /// Its region, as an index.
+    pub(crate) fn region(&self) -> usize {
+        self.region
+    }
+
+    /// Its region stands elsewhere in another program; it ends where that is gone.
+    pub(crate) fn move_to(&mut self, region: Option<usize>) {
+        match region {
+            Some(region) => self.region = region,
+            None => self.stop(),
         }
     }
 
@@ -260,7 +273,7 @@ impl Voice {
 
 /// Left and right, from the level of region, strand and velocity, and the region's place.
 fn gains(program: &Program, region: &Region, velocity: u8) -> (f32, f32) {
-    let strand = program.strands.get(region.strand);
+    let strand = program.strand_of(region);
     let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
     let db = region.gain_db
         + strand.map_or(0.0, |strand| strand.gain_db)

@@ -1,7 +1,10 @@
 //! What a played program sounds like.
 
 use engine::{Event, EventKind, Setting, render_offline};
-use program::{Loop, LoopRuns, LoopWay, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use program::{
+    Loop, LoopRuns, LoopWay, Program, Region, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn,
+    Strand, StrandId,
+};
 
 const RATE: f64 = 48_000.0;
 
@@ -11,6 +14,7 @@ fn region(frames: u64) -> Region {
 
 fn program_of(region: Region, frames: u64) -> Program {
     let sample = Sample {
+        id: SampleId(0),
         name: "a".into(),
         source: "a".into(),
         rate_hz: 48_000,
@@ -24,6 +28,7 @@ fn program_of(region: Region, frames: u64) -> Program {
         ..Shape::default()
     };
     let strand = Strand {
+        id: StrandId(0),
         name: "s".into(),
         sounds_on: SoundsOn::KeyDown,
         gain_db: 0.0,
@@ -214,18 +219,58 @@ fn what_is_dragged_is_heard_by_what_sounds() {
     };
     let rms = |x: &[f32]| (x.iter().map(|x| x * x).sum::<f32>() / x.len() as f32).sqrt();
     let before = block(&mut engine);
-    engine.set(0, Setting::GainDb, -6.0206);
+    engine.set(SampleId(0), Setting::GainDb, -6.0206);
     let quieter = block(&mut engine);
     assert!((rms(&quieter) / rms(&before[4_800..]) - 0.5).abs() < 0.01);
-    engine.set(0, Setting::TuneCents, 100.0);
+    engine.set(SampleId(0), Setting::TuneCents, 100.0);
     let higher = signal::find_pitch(&block(&mut engine), 48_000, 0, 9_600).unwrap();
     assert_eq!(higher.key, 70);
-    engine.set(0, Setting::GainDb, f64::NAN);
-    engine.set(7, Setting::GainDb, 0.0);
-    engine.set(0, Setting::LoopStart, 100.0);
-    engine.set(0, Setting::EndFrame, 1_000.0);
+    engine.set(SampleId(0), Setting::GainDb, f64::NAN);
+    engine.set(SampleId(7), Setting::GainDb, 0.0);
+    engine.set(SampleId(0), Setting::LoopStart, 100.0);
+    engine.set(SampleId(0), Setting::EndFrame, 1_000.0);
     block(&mut engine);
     assert_eq!(engine.active_voices(), 0);
+}
+
+/// A sample is renamed, and a region comes before the one that sounds: it goes on, with the audio that has arrived; what is gone falls silent.
+#[test]
+fn an_edited_program_keeps_what_stays() {
+    let mut engine = engine::Engine::new(RATE, 4);
+    let first = program_of(region(96_000), 96_000);
+    engine.load(first.clone());
+    assert!(engine.add_audio(SampleId(0), (96_000, 1), 0, &sine(440.0, 96_000)));
+    assert!(!engine.add_audio(SampleId(9), (96_000, 1), 0, &[0.0]));
+    engine.note_on(69, 127);
+    let loudest = |engine: &mut engine::Engine| {
+        let (mut left, mut right) = (vec![0.0; 4_800], vec![0.0; 4_800]);
+        engine.render(&mut left, &mut right);
+        left.iter().fold(0.0f32, |top, x| top.max(x.abs()))
+    };
+    assert!(loudest(&mut engine) > 0.2);
+    let mut edited = first.clone();
+    edited.samples.insert(
+        0,
+        Sample {
+            id: SampleId(5),
+            ..first.samples[0].clone()
+        },
+    );
+    edited.samples[1].name = "another name".into();
+    edited.regions[0].sample = 1;
+    let mut added = Region::whole(0, 40, 96_000);
+    (added.key.of, added.high_key) = (RegionOf::Own(7), 40);
+    edited.regions.insert(0, added);
+    engine.update(edited.clone());
+    assert!(loudest(&mut engine) > 0.2);
+    engine.note_on(69, 127);
+    assert_eq!(engine.active_voices(), 2);
+    // The same region plays other audio: that is another sound.
+    edited.samples[1].id = SampleId(6);
+    engine.update(edited);
+    assert_eq!(engine.active_voices(), 0);
+    engine.note_on(69, 127);
+    assert!(loudest(&mut engine) < 1e-6);
 }
 
 /// Noise, so that one frame read from elsewhere is heard: a loop with its crossfade, several times round, is what is heard of the same sound written out

@@ -1,9 +1,12 @@
 //! From what is heard to what a format can hold.
 
-use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Sample, SoundsOn, crossfade_gains, fade_gain};
+use program::{
+    FadeCurve, Loop, LoopRuns, LoopWay, Program, RegionKey, RegionOf, Sample, SampleId, SoundsOn, StrandId,
+    crossfade_gains, fade_gain,
+};
 use serde::{Deserialize, Serialize};
 use signal::{Audio, db_to_amplitude};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -76,10 +79,9 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             });
         }
     };
-    let key_up = |strand: usize| {
+    let key_up = |region: &program::Region| {
         program
-            .strands
-            .get(strand)
+            .strand_of(region)
             .is_some_and(|s| s.sounds_on == SoundsOn::KeyUp)
     };
     let soundfont = format == Format::SoundFont2;
@@ -87,11 +89,11 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
     if soundfont {
         lose(
             "SoundFont has no key-up sounds: they are left out.",
-            count(&|r| key_up(r.strand)),
+            count(&|r| key_up(r)),
         );
         lose(
             "SoundFont has no round robins: the first of each is written.",
-            count(&|r| !key_up(r.strand) && r.round_robin.position > 0),
+            count(&|r| !key_up(r) && r.round_robin.position > 0),
         );
         lose(
             "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
@@ -103,11 +105,16 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             }),
         );
     }
-    let kept: Vec<bool> = (0..program.strands.len())
-        .map(|s| !(soundfont && key_up(s)))
-        .collect();
-    for (strand, _) in program.strands.iter().zip(&kept).filter(|(_, kept)| **kept) {
+    // Strands and regions are numbered in the order of the file.
+    let kept = program
+        .strands
+        .iter()
+        .filter(|strand| !(soundfont && strand.sounds_on == SoundsOn::KeyUp));
+    let mut numbers = HashMap::new();
+    for (number, strand) in (0..).zip(kept) {
         let mut strand = strand.clone();
+        numbers.insert(strand.id, number);
+        strand.id = StrandId(number);
         strand.gain_db = 0.0;
         strand.name = clean_name(&strand.name);
         let shape = &mut strand.shape;
@@ -123,17 +130,18 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             continue;
         };
         let left_out = soundfont
-            && (key_up(region.strand)
-                || region.round_robin.position > 0
-                || sample.rate_hz > SOUNDFONT_MOST_HZ);
+            && (key_up(region) || region.round_robin.position > 0 || sample.rate_hz > SOUNDFONT_MOST_HZ);
         let end_frame = region.end_frame.min(sample.frames);
+        let Some(strand) = numbers.get(&region.key.strand).copied().map(StrandId) else {
+            continue;
+        };
         if left_out || region.start_frame >= end_frame {
             continue;
         }
         let looped = region
             .looped
             .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
-        let mut gain_db = region.gain_db + program.strands.get(region.strand).map_or(0.0, |s| s.gain_db);
+        let mut gain_db = region.gain_db + program.strand_of(region).map_or(0.0, |s| s.gain_db);
         gain_db = (gain_db * 100.0).round() / 100.0;
         let baked_db = if soundfont { gain_db.max(0.0) } else { 0.0 };
         bakes.push(Bake {
@@ -157,6 +165,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         };
         let name = unique(&mut names, &clean_name(&sample.name));
         lowered.samples.push(Sample {
+            id: SampleId(lowered.samples.len() as u64),
             source: format!("samples/{name}.wav"),
             name,
             frames,
@@ -168,7 +177,10 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         let above = (region.recording_cents - region.tune_cents).round() + f64::from(region.root_key) * 100.0;
         let root = (above / 100.0).round().clamp(0.0, 127.0);
         lowered.regions.push(program::Region {
-            strand: kept[..region.strand].iter().filter(|k| **k).count(),
+            key: RegionKey {
+                strand,
+                of: RegionOf::Own(lowered.regions_of(strand).count() as u64),
+            },
             sample: lowered.samples.len() - 1,
             root_key: root as u8,
             recording_cents: above - root * 100.0,

@@ -2,7 +2,10 @@
 
 use crate::FormatError;
 use crate::lower::{sustain_db_of, sustain_percent};
-use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use program::{
+    Loop, LoopRuns, Program, Region, RegionKey, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn,
+    Strand, StrandId,
+};
 use std::collections::HashMap;
 use std::fmt::Write;
 
@@ -10,7 +13,7 @@ use std::fmt::Write;
 pub fn write_sfz(program: &Program) -> String {
     let mut text = format!("// {}\n", program.name);
     text.push_str("// group_label names a strand; everything else is version 1.\n");
-    for (index, strand) in program.strands.iter().enumerate() {
+    for strand in &program.strands {
         let shape = &strand.shape;
         let trigger = if strand.sounds_on == SoundsOn::KeyUp {
             "release"
@@ -27,7 +30,7 @@ pub fn write_sfz(program: &Program) -> String {
             shape.release_ms / 1000.0,
             shape.velocity_to_level * 100.0,
         );
-        for region in program.regions.iter().filter(|region| region.strand == index) {
+        for region in program.regions_of(strand.id) {
             let Some(sample) = program.samples.get(region.sample) else {
                 continue;
             };
@@ -132,6 +135,7 @@ pub fn read_sfz(text: &str, probe: impl Fn(&str) -> Option<(u32, u16, u64)>) -> 
                         let name = source.rsplit('/').next().unwrap_or(&source);
                         let name = name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned();
                         program.samples.push(Sample {
+                            id: SampleId(program.samples.len() as u64),
                             name,
                             source: source.clone(),
                             rate_hz,
@@ -213,10 +217,23 @@ fn key_of_name(name: &str) -> Option<u8> {
         .filter(|key| *key < 128)
 }
 
+/// Of a region that is added to the last strand: regions are numbered in each, in the file's order.
+pub(crate) fn next_key(program: &Program) -> RegionKey {
+    let strand = program
+        .strands
+        .last()
+        .map_or_else(StrandId::default, |strand| strand.id);
+    RegionKey {
+        strand,
+        of: RegionOf::Own(program.regions_of(strand).count() as u64),
+    }
+}
+
 fn strand_of(group: &HashMap<String, String>, index: usize) -> Result<Strand, FormatError> {
     let ms =
         |name: &str, default: f64| Ok::<f64, FormatError>((number(group, name, default)? * 1000.0).round());
     Ok(Strand {
+        id: StrandId(index as u64),
         name: group
             .get("group_label")
             .cloned()
@@ -261,7 +278,7 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
     };
     let tune = number(all, "tune", 0.0)?;
     Ok(Region {
-        strand: program.strands.len() - 1,
+        key: next_key(program),
         sample,
         low_key: key("lokey", low)?,
         high_key: key("hikey", high)?,
@@ -315,7 +332,10 @@ mod tests {
         (place, sound, frames).prop_map(
             |((strand, sample, a, b, v, w, root), (cents, tune, gain, pan), (start, end, looped, rr, of))| {
                 Region {
-                    strand,
+                    key: RegionKey {
+                        strand: StrandId(strand as u64),
+                        of: RegionOf::Own(0),
+                    },
                     sample,
                     low_key: a.min(b),
                     high_key: a.max(b),
@@ -365,22 +385,32 @@ mod tests {
         strands.prop_flat_map(|strands| {
             let count = strands.len();
             proptest::collection::vec(any_region(4, count), 1..12).prop_map(move |mut regions| {
-                regions.sort_by_key(|region| region.strand);
-                let strands = strands
-                    .iter()
-                    .map(|(name, up, gain, ms, sustain, velocity)| Strand {
-                        name: name.clone(),
-                        sounds_on: if *up { SoundsOn::KeyUp } else { SoundsOn::KeyDown },
-                        gain_db: *gain,
-                        shape: Shape {
-                            attack_ms: *ms,
-                            decay_ms: ms * 2.0,
-                            sustain_db: *sustain,
-                            release_ms: ms * 3.0,
-                            velocity_to_level: *velocity,
-                        },
-                    });
+                regions.sort_by_key(|region: &Region| region.key.strand);
+                for n in 0..regions.len() {
+                    let before = regions[..n]
+                        .iter()
+                        .filter(|other| other.key.strand == regions[n].key.strand);
+                    regions[n].key.of = RegionOf::Own(before.count() as u64);
+                }
+                let strands =
+                    strands
+                        .iter()
+                        .enumerate()
+                        .map(|(n, (name, up, gain, ms, sustain, velocity))| Strand {
+                            id: StrandId(n as u64),
+                            name: name.clone(),
+                            sounds_on: if *up { SoundsOn::KeyUp } else { SoundsOn::KeyDown },
+                            gain_db: *gain,
+                            shape: Shape {
+                                attack_ms: *ms,
+                                decay_ms: ms * 2.0,
+                                sustain_db: *sustain,
+                                release_ms: ms * 3.0,
+                                velocity_to_level: *velocity,
+                            },
+                        });
                 let sample = |n: u32| Sample {
+                    id: SampleId(u64::from(n)),
                     name: format!("bar C♯{n} / soft"),
                     source: n.to_string(),
                     rate_hz: 48_000,

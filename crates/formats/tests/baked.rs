@@ -23,6 +23,7 @@ fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
     Program {
         name: "Baked".into(),
         samples: vec![Sample {
+            id: program::SampleId(0),
             name: "a".into(),
             source: "a".into(),
             rate_hz: RATE,
@@ -32,6 +33,7 @@ fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
             frames: FRAMES,
         }],
         strands: vec![Strand {
+            id: program::StrandId(0),
             name: "Keys".into(),
             sounds_on: program::SoundsOn::KeyDown,
             gain_db: 0.0,

@@ -36,6 +36,7 @@ fn instrument() -> (Program, Vec<Audio>) {
         Vec::new(),
     );
     program.strands.push(Strand {
+        id: program::StrandId(program.strands.len() as u64),
         name: "Keys".into(),
         sounds_on: SoundsOn::KeyDown,
         gain_db: 0.0,
@@ -51,6 +52,7 @@ fn instrument() -> (Program, Vec<Audio>) {
             let facts = signal::measure(&sound);
             let found = facts.loops[0];
             program.samples.push(Sample {
+                id: program::SampleId(program.samples.len() as u64),
                 name: format!("{root} {layer}"),
                 source: String::new(),
                 rate_hz: RATE,
@@ -60,7 +62,10 @@ fn instrument() -> (Program, Vec<Audio>) {
                 frames: 96_000,
             });
             program.regions.push(Region {
-                strand: 0,
+                key: program::RegionKey {
+                    strand: program::StrandId(0),
+                    of: program::RegionOf::Own(program.regions.len() as u64),
+                },
                 sample: audio.len(),
                 low_key: if n == 0 { 43 } else { ROOTS[n - 1] + 1 },
                 high_key: root,
@@ -188,10 +193,11 @@ fn what_a_soundfont_cannot_hold_is_said() {
         length: 2,
     };
     program.strands.push(Strand {
+        id: program::StrandId(program.strands.len() as u64),
         sounds_on: SoundsOn::KeyUp,
         ..program.strands[0].clone()
     });
-    program.regions[1].strand = 1;
+    program.regions[1].key.strand = program::StrandId(1);
     let lowered = lower(&program, Format::SoundFont2);
     assert_eq!(lowered.program.regions.len(), 4);
     let said: Vec<&str> = lowered.losses.iter().map(|loss| loss.what.as_str()).collect();

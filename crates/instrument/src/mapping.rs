@@ -1,7 +1,9 @@
 //! Regions from takes: how rungs share the keys between them and layers the velocities.
 
-use crate::{Cell, Layer, Plan, Treatment};
-use program::{Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use crate::{Cell, Layer, PassId, Plan, Treatment};
+use program::{
+    Program, Region, RegionKey, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn, Strand, StrandId,
+};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
@@ -79,8 +81,9 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         .iter()
         .flat_map(|pass| (0u16..).zip(&mics).map(move |mic| (pass, mic)))
     {
-        let strand = program.strands.len();
+        let strand = strand_id(pass.id, mic.map(String::as_str));
         program.strands.push(Strand {
+            id: strand,
             name: mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name)),
             sounds_on: pass.sounds_on,
             gain_db: 0.0,
@@ -141,10 +144,21 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                             ..take.sample.clone()
                         },
                     };
+                    // Whatever its take is called: what is the same audio keeps its name.
+                    let form = [made.first_channel, made.source_channels].map(u64::from);
+                    made.id = SampleId::of(&made.source, &form);
                     made.channels = take.treatment.cleaning.channels_out(usize::from(made.channels)) as u16;
                     program.samples.push(made);
                     program.regions.push(Region {
-                        strand,
+                        key: RegionKey {
+                            strand,
+                            of: RegionOf::Cell {
+                                pass: pass.id.0,
+                                key,
+                                layer: take.cell.layer.0,
+                                round_robin: take.cell.round_robin,
+                            },
+                        },
                         sample,
                         low_key,
                         high_key,
@@ -171,6 +185,11 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         }
     }
     program
+}
+
+/// A strand that is made by rule from a pass is named by it, and by its mic where there are several.
+fn strand_id(pass: PassId, mic: Option<&str>) -> StrandId {
+    StrandId(mic.map_or(pass.0, |mic| SampleId::of(mic, &[pass.0]).0))
 }
 
 /// One layer takes all of the velocity's effect on level from the shape; the more layers were recorded, the more of it is in them.
@@ -200,6 +219,7 @@ mod tests {
             .map(|cell| PlacedTake {
                 cell,
                 sample: Sample {
+                    id: SampleId::default(),
                     name: format!("{cell:?}"),
                     source: String::new(),
                     rate_hz: 48_000,
@@ -267,15 +287,18 @@ mod tests {
         let program = make_program("x", &plan, &MapSettings::default(), &takes);
         let names: Vec<&str> = program.strands.iter().map(|s| s.name.as_str()).collect();
         assert_eq!(names, ["Keys · close", "Keys · room"]);
-        let of = |strand: usize| {
+        let of = |mic: usize| {
             program
-                .regions
-                .iter()
-                .filter(move |r| r.strand == strand)
+                .regions_of(program.strands[mic].id)
                 .map(|r| (r.start_frame, program.samples[r.sample].first_channel))
                 .collect::<Vec<_>>()
         };
         assert_eq!((of(0), of(1)), (vec![(0, 0), (77, 0)], vec![(0, 2), (77, 2)]));
+        // In another order they are the same strands, and play the same audio.
+        plan.mics.reverse();
+        let turned = make_program("x", &plan, &MapSettings::default(), &takes);
+        assert_eq!(turned.strands[0].id, program.strands[1].id);
+        assert_eq!(turned.regions[0].key, program.regions[2].key);
     }
 
     #[test]

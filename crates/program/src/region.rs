@@ -1,11 +1,16 @@
 //! The parts of a program.
 
+use crate::{RegionKey, RegionOf, SampleId, StrandId};
 use serde::{Deserialize, Serialize};
 
 /// A stretch of audio that regions play.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Sample {
+    /// Its name for good.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
+    pub id: SampleId,
     /// Name without folder or ending, unique in the program; files are named after it.
     pub name: String,
     /// Where the frames come from: for a take in Ladder its id, for an import its file.
@@ -142,8 +147,10 @@ pub enum FadeCurve {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Region {
-    /// Index into [`crate::Program::strands`].
-    pub strand: usize,
+    /// Its name for good, and that of its strand.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
+    pub key: RegionKey,
     /// Index into [`crate::Program::samples`].
     pub sample: usize,
     /// Lowest and highest key, both included.
@@ -185,7 +192,10 @@ impl Region {
     /// A whole sample on every key and at every velocity, as it was recorded.
     pub fn whole(sample: usize, root_key: u8, frames: u64) -> Self {
         Self {
-            strand: 0,
+            key: RegionKey {
+                strand: StrandId(0),
+                of: RegionOf::Own(sample as u64),
+            },
             sample,
             low_key: 0,
             high_key: 127,
@@ -225,6 +235,10 @@ pub enum SoundsOn {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Strand {
+    /// Its name for good.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required))]
+    pub id: StrandId,
     /// As the maker sees it.
     pub name: String,
     /// What starts it.

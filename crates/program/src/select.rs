@@ -36,8 +36,7 @@ pub fn regions_for_key(
         .enumerate()
         .filter_map(move |(index, region)| {
             let sounds = program
-                .strands
-                .get(region.strand)
+                .strand_of(region)
                 .is_some_and(|strand| strand.sounds_on == on)
                 && (region.low_key..=region.high_key).contains(&key)
                 && (region.low_velocity..=region.high_velocity).contains(&velocity)

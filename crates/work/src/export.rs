@@ -184,7 +184,7 @@ fn sfz_zip(
 mod tests {
     use super::*;
     use crate::Samples;
-    use program::{Region, RoundRobin, Sample, Strand};
+    use program::{Region, Sample, SampleId, Strand, StrandId};
     use signal::Audio;
     use std::io::{Cursor, Read};
 
@@ -201,32 +201,19 @@ mod tests {
     }
 
     fn program(sources: &[&str]) -> Program {
-        let region = |sample: usize| Region {
-            strand: 0,
-            sample,
-            low_key: 60 + sample as u8,
-            high_key: 60 + sample as u8,
-            low_velocity: 1,
-            high_velocity: 127,
-            root_key: 60 + sample as u8,
-            recording_cents: 0.0,
-            tune_cents: 0.0,
-            gain_db: 0.0,
-            pan: 0.0,
-            start_frame: 100,
-            end_frame: 4_000,
-            fade_in_frames: 0,
-            fade_out_frames: 0,
-            fade_curve: program::FadeCurve::Straight,
-            looped: None,
-            round_robin: RoundRobin {
-                position: 0,
-                length: 1,
-            },
+        let region = |sample: usize| {
+            let key = 60 + sample as u8;
+            Region {
+                low_key: key,
+                high_key: key,
+                start_frame: 100,
+                ..Region::whole(sample, key, 4_000)
+            }
         };
         Program {
             name: "Test".into(),
             strands: vec![Strand {
+                id: StrandId(0),
                 name: "Keys".into(),
                 sounds_on: program::SoundsOn::KeyDown,
                 gain_db: 0.0,
@@ -237,6 +224,7 @@ mod tests {
                 .iter()
                 .enumerate()
                 .map(|(n, source)| Sample {
+                    id: SampleId(n as u64),
                     name: format!("tone {n}"),
                     source: (*source).to_owned(),
                     rate_hz: 48_000,

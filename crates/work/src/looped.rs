@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use instrument::{TakeLoop, Treatment};
-use program::{Program, Region, Sample, Shape, SoundsOn, Strand};
+use program::{Program, Region, Sample, SampleId, Shape, SoundsOn, Strand, StrandId};
 use signal::Audio;
 
 /// The first channel around a loop's seam, `reach` frames on either side; what lies outside the take is silence.
@@ -82,6 +82,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
     let program = Program {
         name: String::new(),
         samples: vec![Sample {
+            id: SampleId(0),
             name: String::new(),
             source: String::new(),
             rate_hz: audio.rate_hz,
@@ -91,6 +92,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
             frames: audio.frames() as u64,
         }],
         strands: vec![Strand {
+            id: StrandId(0),
             name: String::new(),
             sounds_on: SoundsOn::KeyDown,
             gain_db: 0.0,

@@ -1,12 +1,15 @@
 // Fetches a program's audio off the page's thread: the head of every sample first, then the rest, in slices, under a budget.
 export interface LoadWish {
   port?: MessagePort;
+  /** Another program, or the same one edited: what has arrived of samples that stay is not fetched again. */
   load?: { samples: Wanted[] };
   /** A key was struck: these samples come next. */
   first?: number[];
 }
 
 interface Wanted {
+  /** Its name for good. */
+  id: number;
   /** The take's number, and after a `~` the name of what cleaning makes of it. */
   source: string;
   frames: number;
@@ -25,12 +28,13 @@ const BUDGET_BYTES = 512 * 1024 * 1024;
 let port: MessagePort | undefined;
 let round = 0;
 let urgent: number[] = [];
+let samples: Loading[] = [];
 
 interface Loading extends Wanted {
   arrived: number;
 }
 
-async function piece(sample: Loading, index: number, end: number, mine: number): Promise<void> {
+async function piece(sample: Loading, end: number): Promise<void> {
   const first = sample.arrived;
   const [take, name] = sample.source.split("~");
   const version = name ? `&version=cleaned&name=${name}` : "";
@@ -39,48 +43,69 @@ async function piece(sample: Loading, index: number, end: number, mine: number):
   );
   if (!response.ok) throw new Error(await response.text());
   const bytes = await response.arrayBuffer();
-  if (mine !== round || !port) return;
+  // Meanwhile it may be gone, or have come by another way.
+  if (!port || !samples.includes(sample) || sample.arrived !== first) return;
   const perFrame = sample.channels * 4;
   const sliceFrames = Math.floor(SLICE_BYTES / perFrame);
   const count = bytes.byteLength / perFrame;
   for (let at = 0; at < count; at += sliceFrames) {
     const data = bytes.slice(at * perFrame, Math.min(count, at + sliceFrames) * perFrame);
-    port.postMessage({ type: "audio", sample: index, frames: sample.frames, channels: sample.channels, first: first + at, data }, [data]);
+    port.postMessage({ type: "audio", sample: sample.id, frames: sample.frames, channels: sample.channels, first: first + at, data }, [
+      data,
+    ]);
   }
   sample.arrived = first + count;
 }
 
-async function load(samples: Loading[], mine: number): Promise<void> {
-  let spent = 0;
-  const left = (index: number) => samples[index] !== undefined && samples[index].arrived < samples[index].frames;
+function tell(): void {
+  postMessage({ heads: samples.filter((s) => s.arrived > 0 || s.frames === 0).length, of: samples.length });
+}
+
+async function load(mine: number): Promise<void> {
+  let spent = samples.reduce((sum, s) => sum + Math.max(0, s.arrived - HEAD_FRAMES) * s.channels * 4, 0);
+  const left = (sample: Loading) => sample.arrived < sample.frames;
   while (mine === round) {
     // What is played comes before everything else, its head and all of it: it would run out while others' heads are fetched.
-    const played = urgent.find(left);
-    const headless = samples.findIndex((s) => s.arrived === 0 && s.frames > 0);
-    const index = played ?? (headless >= 0 ? headless : samples.findIndex((_, n) => left(n)));
-    const sample = samples[index];
+    const played = samples.find((s) => urgent.includes(s.id) && left(s));
+    const headless = samples.find((s) => s.arrived === 0 && s.frames > 0);
+    const sample = played ?? headless ?? samples.find(left);
     if (!sample) return;
-    if (played === undefined && headless < 0 && spent > BUDGET_BYTES) {
+    if (!played && !headless && spent > BUDGET_BYTES) {
       // Over the budget only what is played is fetched.
       await new Promise((resolve) => setTimeout(resolve, 50));
       continue;
     }
     const before = sample.arrived;
-    await piece(sample, index, Math.min(sample.frames, before === 0 ? HEAD_FRAMES : before + PIECE_FRAMES), mine);
-    if (sample.arrived === before) return;
-    if (before === 0) postMessage({ heads: samples.filter((s) => s.arrived > 0).length, of: samples.length });
+    await piece(sample, Math.min(sample.frames, before === 0 ? HEAD_FRAMES : before + PIECE_FRAMES));
+    if (mine !== round || sample.arrived === before) return;
+    if (before === 0) tell();
     else spent += (sample.arrived - before) * sample.channels * 4;
   }
 }
 
+function begin(): void {
+  round += 1;
+  void load(round).catch((error: unknown) => postMessage({ failed: String(error) }));
+}
+
 onmessage = (event: MessageEvent<LoadWish>) => {
   const wish = event.data;
-  if (wish.port) port = wish.port;
+  if (wish.port) {
+    port = wish.port;
+    // The engine did not know a sample yet, or has another beginning of it: that is brought again.
+    port.onmessage = (event: MessageEvent<{ refused: number }>) => {
+      const sample = samples.find((s) => s.id === event.data.refused);
+      if (!sample) return;
+      sample.arrived = 0;
+      begin();
+    };
+  }
   if (wish.first) urgent = wish.first;
   if (wish.load) {
-    round += 1;
-    urgent = [];
-    const samples = wish.load.samples.map((sample) => ({ ...sample, arrived: 0 }));
-    void load(samples, round).catch((error: unknown) => postMessage({ failed: String(error) }));
+    // The engine keeps what it has of the same audio: so does this list of it.
+    const had = new Map(samples.map((sample) => [sample.id, sample]));
+    samples = wish.load.samples.map((sample) => had.get(sample.id) ?? { ...sample, arrived: 0 });
+    tell();
+    begin();
   }
 };

@@ -3,6 +3,7 @@ import { sayError } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
+import type { LoadWish } from "./loader";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
@@ -36,7 +37,6 @@ class Player {
   private loader: Worker | undefined;
   private starting: Promise<void> | undefined;
   private view: InstrumentView | undefined;
-  private samples = "";
   private tone: OscillatorNode | undefined;
 
   /** Browsers let sound begin with a gesture only: called by the first key, click or strike. */
@@ -87,22 +87,18 @@ class Player {
     const response = await fetch(`/api/instruments/${view.id}/program`);
     if (!response.ok || !this.node) return;
     const bytes = await response.arrayBuffer();
+    // A newer one may have come first.
+    if (this.view !== view) return;
     this.node.port.postMessage({ type: "program", bytes } satisfies ToEngine, [bytes]);
-    const samples = JSON.stringify([view.id, view.program.samples]);
-    if (samples === this.samples) return;
-    this.samples = samples;
-    useSound.setState({ heads: 0, of: view.program.samples.length });
-    this.loader?.postMessage({
-      load: {
-        samples: view.program.samples.map((s) => ({
-          source: s.source,
-          frames: s.frames,
-          channels: s.channels,
-          first_channel: s.first_channel ?? 0,
-          source_channels: s.source_channels,
-        })),
-      },
-    });
+    const samples = view.program.samples.map((s) => ({
+      id: s.id,
+      source: s.source,
+      frames: s.frames,
+      channels: s.channels,
+      first_channel: s.first_channel ?? 0,
+      source_channels: s.source_channels,
+    }));
+    this.loader?.postMessage({ load: { samples } } satisfies LoadWish);
   }
 
   async on(key: number, velocity: number): Promise<void> {
@@ -112,7 +108,7 @@ class Player {
     if (!useSound.getState().held.has(key)) return;
     const wanted = this.view?.program.regions
       .filter((r) => r.low_key <= key && key <= r.high_key && r.low_velocity <= velocity && velocity <= r.high_velocity)
-      .map((r) => r.sample);
+      .map((r) => this.view!.program.samples[r.sample]!.id);
     this.loader?.postMessage({ first: wanted });
     this.node?.port.postMessage({ type: "on", key, velocity } satisfies ToEngine);
   }
@@ -128,10 +124,9 @@ class Player {
 
   /** A number that is being dragged is heard before it is kept: on every region of that take. */
   drag(take: number, setting: keyof typeof SETTINGS, value: number): void {
-    this.view?.program.regions.forEach((region, index) => {
-      if (this.view!.program.samples[region.sample]?.source.split("~")[0] === String(take))
-        this.node?.port.postMessage({ type: "set", region: index, setting: SETTINGS[setting], value } satisfies ToEngine);
-    });
+    for (const sample of this.view?.program.samples ?? [])
+      if (sample.source.split("~")[0] === String(take))
+        this.node?.port.postMessage({ type: "set", sample: sample.id, setting: SETTINGS[setting], value } satisfies ToEngine);
   }
 
   quiet(): void {

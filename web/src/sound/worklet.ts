@@ -6,7 +6,7 @@ interface Engine {
   reserve: (bytes: number) => void;
   take_program: (length: number) => number;
   take_audio: (sample: number, frames: number, channels: number, first: number, count: number) => number;
-  set: (region: number, setting: number, value: number) => void;
+  set: (sample: number, setting: number, value: number) => void;
   note_on: (key: number, velocity: number) => void;
   note_off: (key: number) => void;
   all_notes_off: () => void;
@@ -21,7 +21,7 @@ export type ToEngine =
   | { type: "audio"; sample: number; frames: number; channels: number; first: number; data: ArrayBuffer }
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
-  | { type: "set"; region: number; setting: number; value: number }
+  | { type: "set"; sample: number; setting: number; value: number }
   | { type: "quiet" }
   | { type: "port"; port: MessagePort };
 
@@ -42,6 +42,7 @@ const METER_BLOCKS = 16;
 
 class LadderEngine extends AudioWorkletProcessor {
   private readonly engine: Engine;
+  private loader: MessagePort | undefined;
   private peak = 0;
   private blocks = 0;
 
@@ -66,7 +67,9 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "audio": {
         const length = this.write(message.data);
-        this.engine.take_audio(message.sample, message.frames, message.channels, message.first, length / 4 / message.channels);
+        const count = length / 4 / message.channels;
+        if (this.engine.take_audio(message.sample, message.frames, message.channels, message.first, count) === 0)
+          this.loader?.postMessage({ refused: message.sample });
         break;
       }
       case "on":
@@ -76,12 +79,13 @@ class LadderEngine extends AudioWorkletProcessor {
         this.engine.note_off(message.key);
         break;
       case "set":
-        this.engine.set(message.region, message.setting, message.value);
+        this.engine.set(message.sample, message.setting, message.value);
         break;
       case "quiet":
         this.engine.all_notes_off();
         break;
       case "port":
+        this.loader = message.port;
         message.port.onmessage = (event: MessageEvent<ToEngine>) => this.hear(event.data);
         break;
     }

@@ -129,11 +129,11 @@ export function MapBench({ view }: { view: InstrumentView }) {
           </tr>
         </thead>
         <tbody>
-          {strands.map((strand, n) => (
-            <tr key={strand.name} className="border-t border-line2">
+          {strands.map((strand) => (
+            <tr key={strand.id} className="border-t border-line2">
               <td className="px-3 py-1.5 font-semibold">{strand.name}</td>
               <td>{strand.sounds_on === "key_up" ? "key up" : "key down"}</td>
-              <td className="num px-3 text-right">{regions.filter((r) => r.strand === n).length}</td>
+              <td className="num px-3 text-right">{regions.filter((r) => r.key.strand === strand.id).length}</td>
             </tr>
           ))}
         </tbody>

@@ -151,7 +151,7 @@ impl Tables {
     fn fill(&mut self, program: &Program, sides: &[u64]) -> Result<(), FormatError> {
         preset_header(&mut self.phdr, &program.name, 0);
         let mut zones = 0u16;
-        for (strand_index, strand) in program.strands.iter().enumerate() {
+        for strand in &program.strands {
             if strand.sounds_on == SoundsOn::KeyUp {
                 continue;
             }
@@ -189,7 +189,7 @@ impl Tables {
             for region in program
                 .regions
                 .iter()
-                .filter(|region| region.strand == strand_index)
+                .filter(|region| region.key.strand == strand.id)
             {
                 for side in 0..sides[region.sample] {
                     self.region(

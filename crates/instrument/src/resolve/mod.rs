@@ -343,6 +343,7 @@ impl ResolvedTake {
         Some(PlacedTake {
             cell: recorded.cell,
             sample: Sample {
+                id: program::SampleId::default(),
                 name: take_name(plan, recorded.cell),
                 source: source_of(recorded.id, self.cleaned.clone()),
                 rate_hz: recorded.rate_hz,

@@ -76,6 +76,7 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
         .map(|take| PlacedTake {
             cell: take.cell,
             sample: Sample {
+                id: program::SampleId::default(),
                 name: String::new(),
                 source: String::new(),
                 rate_hz: plan.rate_hz,
