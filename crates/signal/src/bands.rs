@@ -79,20 +79,18 @@ impl Bands {
         }
         self.fft.process_with_scratch(&mut self.both, &mut self.scratch);
         let mut powers = [[0.0f32; BANDS]; 2];
-        for band in 0..BANDS {
-            let bins = self.edges[band]..self.edges[band + 1];
+        let [of_a, of_b] = &mut powers;
+        for ((edges, of_a), of_b) in self.edges.windows(2).zip(of_a).zip(of_b) {
+            let (first, end) = (edges[0], edges[1]);
             // The bin that mirrors one lies as far from the end.
-            let mirrored = self.both[frames + 1 - bins.end.max(1)..frames + 1 - bins.start.max(1)]
+            let mirrored = self.both[frames + 1 - end.max(1)..frames + 1 - first.max(1)]
                 .iter()
                 .rev();
-            let (mut first, mut second) = (0.0, 0.0);
-            for (z, y) in self.both[bins].iter().zip(mirrored) {
+            for (z, y) in self.both[first..end].iter().zip(mirrored) {
                 let (sum, difference) = (z + y, z - y);
-                first += sum.re * sum.re + difference.im * difference.im;
-                second += sum.im * sum.im + difference.re * difference.re;
+                *of_a += sum.re * sum.re + difference.im * difference.im;
+                *of_b += sum.im * sum.im + difference.re * difference.re;
             }
-            powers[0][band] = first;
-            powers[1][band] = second;
         }
         powers.map(|of| of.map(|x| x / 4.0))
     }
@@ -208,10 +206,10 @@ impl Ear {
         // In eight sums, so that they are made side by side.
         let mut sums = [0.0f32; 8];
         for first in (0..BANDS).step_by(8) {
-            for n in 0..8 {
+            for (n, sum) in sums.iter_mut().enumerate() {
                 let band = first + n;
                 let apart = a[band].max(self.floor_db) - b[band].max(self.floor_db);
-                sums[n] += apart * apart * self.heard[band];
+                *sum += apart * apart * self.heard[band];
             }
         }
         let sum: f32 = sums.iter().sum();
