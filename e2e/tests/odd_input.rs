@@ -295,7 +295,6 @@ async fn no_odd_request_breaks_anything() -> anyhow::Result<()> {
             format!("/api/takes/{take}/audio?first=0&end=10&channels=0&version=cleaned"),
             format!("/api/takes/{take}/peaks?first=0&end={MOST}&columns=10&channel={MOST}&version=cleaned"),
             "/api/jobs/1/file".to_owned(),
-            format!("/api/plan/layers?count={MOST}"),
             format!("/{}", "a".repeat(7_000)),
             format!("/api/{}", "b".repeat(3_000)),
         ] {

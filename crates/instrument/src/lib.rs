@@ -40,7 +40,7 @@ pub use making::{Making, missing_from_neighbours};
 pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
-pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan};
+pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan, layers_again};
 pub use origin::{
     Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name,
 };

@@ -6,6 +6,7 @@
 use crate::{How, Kind, Layer, LayerId, Pass, PassId, Plan, Source};
 use program::SoundsOn;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// A value that is offered, and why.
@@ -181,6 +182,52 @@ pub fn even_layers(count: usize) -> Vec<Layer> {
             }
         })
         .collect()
+}
+
+/// So many layers, evenly struck, in place of others: each of those goes on as the one that is struck most alike, in their order, and keeps its name for
+/// good, so that what was recorded stays with its strength. What is new is named by `fresh_name`.
+pub fn layers_again(count: usize, before: &[Layer], fresh_name: &mut dyn FnMut() -> u64) -> Vec<Layer> {
+    let mut layers = even_layers(count);
+    // The least sum of differences between strikes, over all ways to pair the fewer with some of the more in order.
+    let strikes =
+        |of: &[Layer]| -> Vec<u32> { of.iter().map(|layer| u32::from(layer.strike_velocity)).collect() };
+    let (new, old) = (strikes(&layers), strikes(before));
+    let pairs = if new.len() >= old.len() {
+        nearest(&old, &new)
+    } else {
+        let pairs = nearest(&new, &old);
+        pairs.into_iter().map(|(new, old)| (old, new)).collect()
+    };
+    let goes_on: BTreeMap<usize, usize> = pairs.into_iter().map(|(old, new)| (new, old)).collect();
+    for (n, layer) in layers.iter_mut().enumerate() {
+        layer.id = goes_on
+            .get(&n)
+            .map_or_else(|| LayerId(fresh_name()), |old| before[*old].id);
+    }
+    layers
+}
+
+/// Pairs each of the fewer with one of the more, in order, so that they lie nearest together.
+fn nearest(fewer: &[u32], more: &[u32]) -> Vec<(usize, usize)> {
+    let (rows, columns) = (fewer.len(), more.len());
+    // The least cost of pairing the first `n` of the fewer with some of the first `m` of the more.
+    let mut least = vec![vec![u32::MAX; columns + 1]; rows + 1];
+    least[0] = vec![0; columns + 1];
+    for n in 1..=rows {
+        for m in n..=columns {
+            let taken = least[n - 1][m - 1].saturating_add(fewer[n - 1].abs_diff(more[m - 1]));
+            least[n][m] = taken.min(least[n][m - 1]);
+        }
+    }
+    let (mut pairs, mut m) = (Vec::new(), columns);
+    for n in (1..=rows).rev() {
+        while m > n && least[n][m] == least[n][m - 1] {
+            m -= 1;
+        }
+        m -= 1;
+        pairs.push((n - 1, m));
+    }
+    pairs
 }
 
 /// Rungs from `low` to `high`, `distance` keys apart.
@@ -383,6 +430,32 @@ mod tests {
         // Job page, common practice: struck things 5 s or more, four an octave.
         assert!(struck.hold_ms >= 5_000 && struck.rungs[4] - struck.rungs[0] == 12);
         assert!(first_plan(Kind::Pad, How::OverMidi, "x").plan.passes[0].hold_ms > 10_000);
+    }
+
+    /// Two strengths become three: what was soft and loud stays so, and what is new lies between; and the other way round.
+    #[test]
+    fn layers_go_on_as_those_that_are_struck_most_alike() {
+        let struck = |strikes: &[u8]| -> Vec<Layer> {
+            (0..)
+                .zip(strikes)
+                .map(|(id, &strike_velocity)| Layer {
+                    id: LayerId(id),
+                    strike_velocity,
+                    ..even_layers(1).remove(0)
+                })
+                .collect()
+        };
+        let again = |count, before: &[u8]| -> Vec<u64> {
+            layers_again(count, &struck(before), &mut || 99)
+                .iter()
+                .map(|layer| layer.id.0)
+                .collect()
+        };
+        assert_eq!(again(3, &[50, 110]), [0, 99, 1]);
+        assert_eq!(again(3, &[100, 110]), [99, 0, 1]);
+        assert_eq!(again(2, &[39, 77, 115]), [0, 2]);
+        assert_eq!(again(2, &[50, 110]), [0, 1]);
+        assert_eq!(again(1, &[]), [99]);
     }
 
     #[test]

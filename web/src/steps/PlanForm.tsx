@@ -2,7 +2,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { answer, api, type Plan, type Schemas } from "../api/client";
-import { freshName } from "../model/cells";
 import { count, duration, key, megabytes, seconds } from "../model/units";
 import { keyName, parseKey } from "../model/keys";
 import { Choice } from "../parts/Choice";
@@ -201,8 +200,8 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
             value={pass.layers.length}
             unit={count}
             onSet={(v) =>
-              void layersOf(bound(v, 1, 127))
-                .then((layers) => set({ layers: layers.map((layer, n) => ({ ...layer, id: pass.layers[n]?.id ?? freshName() })) }))
+              void layersOf(bound(v, 1, 127), pass.layers)
+                .then((layers) => set({ layers }))
                 .catch(sayError)
             }
           />

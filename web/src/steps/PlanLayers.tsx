@@ -3,9 +3,9 @@ import { answer, api } from "../api/client";
 import { Written } from "../parts/Written";
 import type { Pass } from "./PlanForm";
 
-/** So many layers, spread over the velocities. */
-export async function layersOf(count: number): Promise<Pass["layers"]> {
-  return answer(await api.GET("/api/plan/layers", { params: { query: { count } } }));
+/** So many layers, spread over the velocities, in place of others: what was recorded stays with its strength. */
+export async function layersOf(count: number, before: Pass["layers"]): Promise<Pass["layers"]> {
+  return answer(await api.POST("/api/plan/layers", { body: { count, before } }));
 }
 
 type Layer = Pass["layers"][number];

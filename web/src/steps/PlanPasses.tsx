@@ -18,7 +18,7 @@ const ADDED: { value: string; name: string; pass: (first: Pass) => Pass | Promis
       id: freshName(),
       name: "Keys up",
       sounds_on: "key_up",
-      layers: await layersOf(1),
+      layers: await layersOf(1, []),
       round_robins: 1,
       hold_ms: 800,
       hold_high_ms: null,

@@ -8,7 +8,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
 use instrument::{
-    Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, even_layers, first_plan, read_chord,
+    Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, first_plan, layers_again, read_chord,
 };
 use serde::{Deserialize, Serialize};
 use shown::{plan_of, view_of};
@@ -83,17 +83,19 @@ pub(super) async fn offer(Query(wish): Query<OfferWish>) -> Json<Offer> {
 }
 
 /// How many layers.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
+#[derive(Debug, Deserialize, ToSchema)]
 pub(super) struct LayerWish {
     /// 1 to 127; more or fewer are taken for the nearest.
     count: usize,
+    /// Those in whose place they come.
+    before: Vec<Layer>,
 }
 
-/// So many layers, soft to loud, evenly struck.
-#[utoipa::path(get, path = "/api/plan/layers", params(LayerWish), responses((status = 200, body = Vec<Layer>)))]
-pub(super) async fn layers(Query(wish): Query<LayerWish>) -> Json<Vec<Layer>> {
-    Json(even_layers(wish.count))
+/// So many layers, soft to loud, evenly struck; those that were there go on as the ones that are struck most alike.
+#[utoipa::path(post, path = "/api/plan/layers", request_body = LayerWish, responses((status = 200, body = Vec<Layer>)))]
+pub(super) async fn layers(Json(wish): Json<LayerWish>) -> Json<Vec<Layer>> {
+    let before = &wish.before[..wish.before.len().min(127)];
+    Json(layers_again(wish.count, before, &mut super::fresh_name))
 }
 
 /// A chord, written.
