@@ -290,25 +290,21 @@ pub fn find_loops(
         }
         return found;
     }
+    let steady = period_frames.map_or_else(Vec::new, |period| {
+        find_steady_loops(audio, start, end, period, lengths)
+    });
     let mut thin = thin::Thin::of(audio, start, end, period_frames);
-    let mut places = Vec::new();
-    if let Some(period) = period_frames {
-        let steady = find_steady_loops(audio, start, end, period, lengths);
-        let fits = steady.first().is_some_and(|best| best.seam_db <= STEADY_SEAM_DB);
-        let level: Vec<&LoopCandidate> = steady
-            .iter()
-            .filter(|of| of.drift_db <= HEARD_DRIFT_DB.1)
-            .collect();
-        places.extend(level.iter().map(|found| thin.place(found)));
-        if fits && !places.is_empty() {
-            // A tone that stands: nothing is better than whole periods that fit so well.
-            let found = judged::best(audio, &mut thin, &places, period_frames, BEST);
-            if found
-                .first()
-                .is_some_and(|best| best.audible_db.is_none_or(|db| db <= 0.0))
-            {
-                return found;
-            }
+    let level = steady.iter().filter(|of| of.drift_db <= HEARD_DRIFT_DB.1);
+    let mut places: Vec<_> = level.map(|found| thin.place(found)).collect();
+    let fits = steady.first().is_some_and(|best| best.seam_db <= STEADY_SEAM_DB);
+    if fits && !places.is_empty() {
+        // A tone that stands: nothing is better than whole periods that fit so well.
+        let found = judged::best(audio, &mut thin, &places, period_frames, BEST);
+        if found
+            .first()
+            .is_some_and(|best| best.audible_db.is_none_or(|db| db <= 0.0))
+        {
+            return found;
         }
     }
     places.extend(alike::alike(&thin, lengths, PAIRS));

@@ -41,7 +41,6 @@ pub(super) fn search(
     if period_frames < 2.0 || (last as f64) < first as f64 + shortest {
         return Vec::new();
     }
-    let mono = [audio.to_mono()];
     let thinned = ((period_frames / COARSE_STEPS) as usize).clamp(1, MOST_THINNED);
     let mean = |frames: &[f32]| frames.iter().sum::<f32>() / frames.len() as f32;
     let thin: Vec<Vec<f32>> = audio
@@ -61,7 +60,7 @@ pub(super) fn search(
     };
     let starts: Vec<usize> = (0..STARTS)
         .map(|step| first + (last - first) * step / (2 * STARTS))
-        .map(|at| rising_zero(&mono[0], at, period_frames as usize))
+        .map(|at| rising_zero(&audio.channels, at, period_frames as usize))
         .collect();
     // After how many periods a sound is itself again is a property of the sound: what is found from a few starts is tried from all.
     let mut periods: Vec<f64> = starts
@@ -125,13 +124,11 @@ pub(super) fn search(
     }
     found.sort_by(|a, b| by_seam(a, rate).total_cmp(&by_seam(b, rate)));
     found.truncate(3 * BEST);
+    // Memory stays small: what was searched in is given back before this copy of the sound is made.
+    drop(fourths);
+    let mono = audio.to_mono();
     for candidate in &mut found {
-        candidate.timbre_db = timbre_db(
-            &mono[0],
-            audio.rate_hz,
-            candidate.start_frame,
-            candidate.end_frame,
-        );
+        candidate.timbre_db = timbre_db(&mono, audio.rate_hz, candidate.start_frame, candidate.end_frame);
     }
     by_rank(&mut found, rate);
     best_of(diverse(found), rate)
@@ -247,9 +244,12 @@ fn worth_of_length(seconds: f64) -> f64 {
     10f64.powf(-DB_PER_DOUBLING / 10.0 * seconds.log2())
 }
 
-fn rising_zero(mono: &[f32], at: usize, within: usize) -> usize {
-    (at..(at + within).min(mono.len().saturating_sub(1)))
-        .find(|&n| mono[n] < 0.0 && mono[n + 1] >= 0.0)
+/// The first rising zero of the mean of all sides from a frame on, no further than `within`; that frame itself where there is none.
+fn rising_zero(sides: &[Vec<f32>], at: usize, within: usize) -> usize {
+    let sum = |n: usize| sides.iter().map(|side| side[n]).sum::<f32>();
+    let last = sides.first().map_or(0, |side| side.len().saturating_sub(1));
+    (at..(at + within).min(last))
+        .find(|&n| sum(n) < 0.0 && sum(n + 1) >= 0.0)
         .map_or(at, |n| n + 1)
 }
 
