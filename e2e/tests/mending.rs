@@ -342,3 +342,59 @@ async fn what_is_dragged_is_heard_at_once() -> anyhow::Result<()> {
     browser.close().await?;
     ladder.end().await
 }
+
+/// Steps of an instrument with takes, and what lies around it.
+const VIEWS: [&str; 10] = [
+    "/",
+    "/new",
+    "/instruments/1/plan",
+    "/instruments/1/record",
+    "/instruments/1/trim",
+    "/instruments/1/tune",
+    "/instruments/1/loop",
+    "/instruments/1/map",
+    "/instruments/1/export",
+    "/instruments/1/sheet",
+];
+
+/// The rules of WCAG 2.2 that a machine can check (axe-core), on every view, light and dark; the theme is chosen in the settings and stays.
+#[tokio::test(flavor = "multi_thread")]
+async fn no_view_breaks_a_rule_of_access_light_or_dark() -> anyhow::Result<()> {
+    let axe = std::fs::read_to_string(concat!(
+        env!("CARGO_MANIFEST_DIR"),
+        "/../web/node_modules/axe-core/axe.min.js"
+    ))?;
+    let ladder = Ladder::start(false).await?;
+    prepared(&ladder).await?;
+    let browser = Browser::open().await?;
+    let driver = &browser.driver;
+    for shade in ["light", "dark"] {
+        driver.goto(&ladder.address).await?;
+        browser.click("button", "Settings").await?;
+        browser.pick("Theme", shade).await?;
+        for view in VIEWS {
+            driver.goto(&format!("{}{view}", ladder.address)).await?;
+            browser
+                .until(
+                    "the view",
+                    &format!("return document.querySelector('main') !== null && document.documentElement.dataset.shade === '{shade}'"),
+                )
+                .await?;
+            driver.execute(&axe, Vec::new()).await?;
+            let broken: Vec<String> = driver
+                .execute_async(
+                    "const done = arguments[arguments.length - 1];
+                    const runOnly = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'];
+                    axe.run(document, { runOnly }).then(
+                      (found) => done(found.violations.flatMap((v) => v.nodes.map((node) => `${v.id}: ${node.html.slice(0, 200)}`))),
+                      (error) => done([String(error)]));",
+                    Vec::new(),
+                )
+                .await?
+                .convert()?;
+            assert!(broken.is_empty(), "{view}, {shade}: {broken:#?}");
+        }
+    }
+    browser.close().await?;
+    ladder.end().await
+}

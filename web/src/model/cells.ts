@@ -120,14 +120,3 @@ export function centsFromPlan(take: TakeView): number | undefined {
 export function standsOut(take: TakeView): number | undefined {
   return take.seam?.audible_db ?? undefined;
 }
-
-const SOFT = [0x9c, 0xc3, 0xb9];
-const MIDDLE = [0x4f, 0x8f, 0x86];
-const LOUD = [0x17, 0x50, 0x4c];
-
-/** Soft to loud: darker is louder. */
-export function layerColour(layer: number, layers: number): string {
-  const at = layers <= 1 ? 1 : layer / (layers - 1);
-  const [from, to, share] = at < 0.5 ? [SOFT, MIDDLE, at * 2] : [MIDDLE, LOUD, at * 2 - 1];
-  return `rgb(${from.map((c, i) => Math.round(c + (to[i]! - c) * share)).join(" ")})`;
-}

@@ -8,6 +8,7 @@ import { type Step, STEPS } from "../model/steps";
 import { AskName } from "../parts/Ask";
 import { Brand } from "../parts/Brand";
 import { Done } from "../parts/Done";
+import { Settings } from "../parts/Settings";
 import { listenToMidi, player } from "../sound/player";
 import { exportsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
@@ -59,13 +60,15 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
     <header className="flex h-[52px] shrink-0 items-center gap-6 border-b border-line bg-sheet px-4">
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
-        <button
-          className="block max-w-full truncate font-semibold hover:underline"
-          title="Rename the instrument"
-          onClick={() => setNaming(true)}
-        >
-          {view.name}
-        </button>
+        <h1>
+          <button
+            className="block max-w-full truncate font-semibold hover:underline"
+            title="Rename the instrument"
+            onClick={() => setNaming(true)}
+          >
+            {view.name}
+          </button>
+        </h1>
         <AskName title="Rename" open={naming} value={view.name} onClose={() => setNaming(false)} onKeep={rename} />
         <p className="truncate text-[11.5px] text-ink3">
           kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
@@ -125,6 +128,7 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
         >
           MIDI
         </button>
+        <Settings />
       </div>
     </header>
   );

@@ -5,6 +5,7 @@ import type { InstrumentView } from "../api/client";
 import { type BoardCell, layerOf } from "../model/cells";
 import { type Plot, worstFirst } from "../parts/Board";
 import { keyOfLetter, player, useSound } from "../sound/player";
+import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
 
 const SHORTCUTS = [
@@ -39,8 +40,9 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
         return;
       }
       const cell = cells.find((c) => c.id === focus);
-      if (event.key === "?") setOpen(true);
-      else if (event.key.toLowerCase() === "w" && plot) {
+      const letter = useSettings.getState().letterKeys ? event.key.toLowerCase() : undefined;
+      if (letter === "?") setOpen(true);
+      else if (letter === "w" && plot) {
         const order = worstFirst(plot, cells);
         const at = order.findIndex((c) => c.id === focus);
         // From elsewhere the walk begins with the worst.
@@ -48,7 +50,7 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
         const next = order[walking ? Math.min(order.length - 1, Math.max(0, at + (event.shiftKey ? -1 : 1))) : 0];
         lastWorst.current = next?.id;
         if (next) choose(next.id, new Set([next.id]));
-      } else if (event.key.toLowerCase() === "r") useView.getState().setRaw(!useView.getState().raw);
+      } else if (letter === "r") useView.getState().setRaw(!useView.getState().raw);
       else if (event.code === "Space" && cell && !(event.target instanceof HTMLButtonElement)) {
         event.preventDefault();
         if (event.repeat) return;

@@ -81,7 +81,7 @@ export function NewInstrument() {
     <div className="flex h-full flex-col">
       <header className="flex h-[52px] shrink-0 items-center justify-between border-b border-line bg-sheet px-4">
         <Brand />
-        <span className="text-ink2">New instrument</span>
+        <h1 className="text-ink2">New instrument</h1>
       </header>
       <div className="min-h-0 flex-1">
         {plan && (

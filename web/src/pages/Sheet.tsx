@@ -10,7 +10,7 @@ export function Sheet() {
   const view = useQuery(instrumentQuery(id)).data;
   if (!view) return <p className="p-6 text-ink3">Opening…</p>;
   return (
-    <div className="sheet h-full overflow-y-auto bg-white p-8 text-black">
+    <main className="sheet h-full overflow-y-auto bg-white p-8 text-black">
       <div className="no-print mb-4 flex gap-2">
         <button className="button act" onClick={() => window.print()}>
           Print
@@ -73,6 +73,6 @@ export function Sheet() {
           </table>
         </section>
       ))}
-    </div>
+    </main>
   );
 }

@@ -7,6 +7,7 @@ import { Brand } from "../parts/Brand";
 import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
 import { Sending } from "../parts/Sending";
+import { Settings } from "../parts/Settings";
 import { KINDS } from "../steps/PlanForm";
 import { shelfQuery } from "../state/queries";
 import { audioAmong, filesOf, send, useSending } from "../state/sending";
@@ -53,6 +54,7 @@ export function Shelf() {
       <header className="flex h-[52px] items-center gap-2 border-b border-line bg-sheet px-4">
         <Brand />
         <div className="grow" />
+        <Settings />
         <Bring
           name="Bring files…"
           title="One file plays on all keys at once; several become an instrument together"

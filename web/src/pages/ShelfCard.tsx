@@ -4,10 +4,9 @@ import { Link } from "@tanstack/react-router";
 import { DropdownMenu } from "radix-ui";
 import { useCallback, useState } from "react";
 import { answer, api, type Card, change, type Schemas } from "../api/client";
-import { layerColour } from "../model/cells";
 import { megabytes } from "../model/units";
 import { AskName, AskSurely } from "../parts/Ask";
-import { Canvas, type Surface } from "../parts/canvas";
+import { Canvas, layerColour, type Surface } from "../parts/canvas";
 import { sayError, useView } from "../state/view";
 
 type Asked = "name" | Schemas["FreesView"] | undefined;
@@ -133,7 +132,7 @@ function SmallLadder({ card }: { card: Card }) {
       for (const region of card.regions) {
         const x = 24 + ((region.low_velocity - 1) / 127) * (width - 48);
         const wide = ((region.high_velocity - region.low_velocity + 1) / 127) * (width - 48);
-        ctx.fillStyle = layerColour(Math.min(64, Math.max(0, (region.low_velocity + region.high_velocity) / 2 - 32)), 65);
+        ctx.fillStyle = layerColour(colours, Math.min(64, Math.max(0, (region.low_velocity + region.high_velocity) / 2 - 32)), 65);
         const [low, high] = [Math.max(from, region.low_key), Math.min(to, region.high_key)];
         ctx.fillRect(x, y(high), wide - 2, (high - low + 1) * lane - 1.5);
       }

@@ -1,10 +1,10 @@
 // All cells, laid out by pitch, with one narrow plot on the same axis. One canvas; the same cells stand in a grid for keyboard and screen reader.
 import { useCallback, useMemo, useRef, useState } from "react";
 import type { Plan, Schemas, TakeView } from "../api/client";
-import { type BoardCell, layerColour, layerColumns, layerOf, passOf, turnOf } from "../model/cells";
+import { type BoardCell, layerColumns, layerOf, passOf, turnOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
-import { Canvas, MONO, SANS, type Surface } from "./canvas";
+import { Canvas, layerColour, MONO, SANS, type Surface } from "./canvas";
 import { HEADER, keyAt, laneTop, useLook } from "./Ladder";
 
 export interface Box {
@@ -140,7 +140,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
         ctx.fillStyle = isChosen ? colours.chosen : colours.paper;
         ctx.fill();
-        paint(surface, cell, box, layerColour(cell.layer, layers.length));
+        paint(surface, cell, box, layerColour(colours, cell.layer, layers.length));
         if (isChosen || cell.id === hover) {
           ctx.beginPath();
           ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
@@ -300,7 +300,7 @@ function drawPlot(
   for (const [layer, curve] of curves) {
     ctx.beginPath();
     for (const [, at] of [...curve].sort((a, b) => a[0] - b[0])) ctx.lineTo(at.x, at.y);
-    ctx.strokeStyle = plot.byLayer ? layerColour(layer, layers) : colours.ink3;
+    ctx.strokeStyle = plot.byLayer ? layerColour(colours, layer, layers) : colours.ink3;
     ctx.stroke();
   }
   for (const cell of cells) {
@@ -323,7 +323,7 @@ function drawPlot(
     }
     ctx.beginPath();
     ctx.arc(x, y, cell.id === focus ? 4.5 : 3.2, 0, 7);
-    ctx.fillStyle = layerColour(cell.layer, layers);
+    ctx.fillStyle = layerColour(colours, cell.layer, layers);
     ctx.fill();
     if (verdict > 0 || cell.id === focus) {
       ctx.lineWidth = 1.8;
@@ -347,7 +347,7 @@ function drawHeader({ ctx, width, colours }: Surface, inner: number, layers: str
       ctx.fillStyle = colours.line2;
       ctx.fillRect(from, 0, 1, HEADER);
     }
-    ctx.fillStyle = layerColour(n, layers.length);
+    ctx.fillStyle = layerColour(colours, n, layers.length);
     ctx.fillRect(from + 8, HEADER / 2 - 4, 8, 8);
     ctx.fillStyle = colours.ink3;
     if (to - from > 30) ctx.fillText(name, from + 21, HEADER / 2, to - from - 24);

@@ -21,7 +21,7 @@ export function Choice<T extends string>({ label, value, options, onChange, quie
       <Select.Root value={value} onValueChange={(next) => onChange(next as T)}>
         <Select.Trigger
           aria-labelledby={id}
-          className="mt-0.5 flex w-full items-center justify-between gap-2 rounded-lg border border-line bg-raised px-2 py-1 text-left"
+          className="mt-0.5 flex w-full items-center justify-between gap-2 rounded-lg border border-edge bg-raised px-2 py-1 text-left"
         >
           <span className="truncate">
             <Select.Value placeholder={quiet ? label : undefined} />

@@ -1,4 +1,4 @@
-// A number that is typed with its unit, nudged with arrow keys, dragged by its name, and returned to its automatic value by a double click.
+// A number that is typed with its unit, nudged with arrow keys, dragged by its name, and returned to its automatic value where it is emptied.
 import { useEffect, useId, useRef, useState } from "react";
 import type { Unit } from "../model/units";
 import { sayError } from "../state/view";
@@ -28,6 +28,11 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
   const keep = () => {
     if (!editing.current) return;
     editing.current = false;
+    if (text.trim() === "" && onAutomatic) {
+      setText(shown);
+      onAutomatic();
+      return;
+    }
     const parsed = unit.parse(text);
     if (parsed === undefined && text !== shown)
       sayError(new Error(`«${text}» is not understood as ${label.toLowerCase()}; ${shown} was kept.`));
@@ -41,11 +46,11 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
   return (
     <div
       style={{ width }}
-      onDoubleClick={onAutomatic}
-      title={byHand ? "Set by hand; a double click returns to the automatic value" : undefined}
+      title={byHand ? "Set by hand; emptied, or its name clicked twice, it returns to the automatic value" : undefined}
     >
       <label
         htmlFor={id}
+        onDoubleClick={onAutomatic}
         className="field-label block cursor-ns-resize select-none whitespace-nowrap"
         onPointerDown={(event) => {
           dragFrom.current = { y: event.clientY, done: 0 };
@@ -60,6 +65,13 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
           setText(unit.show(now));
           onLive?.(now);
         }}
+        onPointerCancel={() => {
+          // Broken off: what it was is heard and shown again.
+          if (!dragFrom.current) return;
+          dragFrom.current = undefined;
+          setText(shown);
+          if (value !== undefined) onLive?.(value);
+        }}
         onPointerUp={(event) => {
           const steps = dragFrom.current?.done ?? 0;
           dragFrom.current = undefined;
@@ -70,7 +82,7 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
       </label>
       <input
         id={id}
-        className={`num mt-0.5 w-full rounded-lg border bg-raised px-2 py-1 ${byHand ? "border-act font-semibold text-ink" : "border-line text-ink2"}`}
+        className={`num mt-0.5 w-full rounded-lg border bg-raised px-2 py-1 ${byHand ? "border-act font-semibold text-ink" : "border-edge text-ink2"}`}
         value={text}
         disabled={disabled}
         spellCheck={false}

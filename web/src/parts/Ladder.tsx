@@ -44,22 +44,22 @@ export function Ladder({ rungs }: { rungs: number[] }) {
       const has = new Set(rungs);
       for (let key = low; key < low + keys; key++) {
         const top = laneTop(key, low, keys, height);
-        ctx.fillStyle = held.has(key) ? colours.actSoft : "#ffffff";
+        ctx.fillStyle = held.has(key) ? colours.actSoft : colours.keyWhite;
         ctx.fillRect(labels, top, width - labels, lane);
         if (isBlack(key)) {
-          ctx.fillStyle = held.has(key) ? colours.act : "#2b3136";
+          ctx.fillStyle = held.has(key) ? colours.act : colours.keyBlack;
           ctx.fillRect(labels, top, (width - labels) * 0.6, lane);
         }
         if (!isBlack(key) && !isBlack(key + 1)) {
-          ctx.fillStyle = "#cfcabd";
+          ctx.fillStyle = colours.keyLine;
           ctx.fillRect(labels, top, width - labels, 1);
         } else {
-          ctx.fillStyle = "#e4dfd3";
+          ctx.fillStyle = colours.keyLine;
           ctx.fillRect(labels + (width - labels) * 0.6, isBlack(key) ? top + lane / 2 : top, (width - labels) * 0.4, isBlack(key) ? 1 : 0);
         }
         if (has.has(key)) {
           ctx.beginPath();
-          ctx.fillStyle = isBlack(key) ? "#8cc9be" : "#1e5b57";
+          ctx.fillStyle = isBlack(key) ? colours.keyDotOnBlack : colours.keyDot;
           ctx.arc(isBlack(key) ? labels + (width - labels) * 0.45 : width - 10, top + lane / 2, Math.min(3, lane / 2.4), 0, 7);
           ctx.fill();
         }

@@ -19,7 +19,7 @@ interface Props {
 export function Workbench({ plan, cells, plot, paint, board, wide, children }: Props) {
   const pass = useView((state) => Math.min(state.pass, plan.passes.length - 1));
   return (
-    <div className="flex h-full min-h-0">
+    <main className="flex h-full min-h-0">
       <div className="relative w-[74px] shrink-0">
         <Ladder rungs={plan.passes[pass]?.rungs ?? []} />
       </div>
@@ -29,6 +29,6 @@ export function Workbench({ plan, cells, plot, paint, board, wide, children }: P
       <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">
         {children}
       </section>
-    </div>
+    </main>
   );
 }

@@ -1,5 +1,6 @@
 // A canvas that fits its place and is drawn anew when what it shows changes.
 import { useEffect, useRef, useState } from "react";
+import { useShade } from "../state/settings";
 
 export interface Palette {
   paper: string;
@@ -16,10 +17,18 @@ export interface Palette {
   warn: string;
   mark: string;
   wave: string;
+  layerSoft: string;
+  layerMiddle: string;
+  layerLoud: string;
+  keyWhite: string;
+  keyBlack: string;
+  keyLine: string;
+  keyDot: string;
+  keyDotOnBlack: string;
 }
 
 let known: Palette | undefined;
-window.matchMedia("(prefers-color-scheme: dark)").addEventListener("change", () => (known = undefined));
+useShade.subscribe(() => (known = undefined));
 
 export function palette(): Palette {
   known ??= readPalette();
@@ -44,7 +53,34 @@ function readPalette(): Palette {
     warn: colour("warn"),
     mark: colour("mark"),
     wave: colour("wave"),
+    layerSoft: colour("layer-soft"),
+    layerMiddle: colour("layer-middle"),
+    layerLoud: colour("layer-loud"),
+    keyWhite: colour("key-white"),
+    keyBlack: colour("key-black"),
+    keyLine: colour("key-line"),
+    keyDot: colour("key-dot"),
+    keyDotOnBlack: colour("key-dot-on-black"),
   };
+}
+
+/** Red, green and blue of a colour of the palette, 0 to 255. */
+export function rgb(colour: string): number[] {
+  return [1, 3, 5].map((at) => Number.parseInt(colour.slice(at, at + 2), 16));
+}
+
+/** Between two colours of the palette. */
+export function between(from: string, to: string, share: number): string {
+  const end = rgb(to);
+  return `rgb(${rgb(from)
+    .map((c, i) => Math.round(c + (end[i]! - c) * share))
+    .join(" ")})`;
+}
+
+/** Soft to loud: the louder, the further from the ground. */
+export function layerColour({ layerSoft, layerMiddle, layerLoud }: Palette, layer: number, layers: number): string {
+  const at = layers <= 1 ? 1 : layer / (layers - 1);
+  return at < 0.5 ? between(layerSoft, layerMiddle, at * 2) : between(layerMiddle, layerLoud, at * 2 - 1);
 }
 
 export interface Surface {
@@ -79,6 +115,7 @@ export function Canvas({ draw, className, onWheel, ...rest }: Props) {
     canvas.addEventListener("wheel", turned, { passive: false });
     return () => canvas.removeEventListener("wheel", turned);
   }, []);
+  const shade = useShade((state) => state.shade);
   const [size, setSize] = useState({ width: 0, height: 0 });
   useEffect(() => {
     const canvas = ref.current;
@@ -103,6 +140,6 @@ export function Canvas({ draw, className, onWheel, ...rest }: Props) {
       draw({ ctx, ...size, colours: palette() });
     });
     return () => cancelAnimationFrame(frame);
-  }, [draw, size]);
+  }, [draw, size, shade]);
   return <canvas ref={ref} className={className} style={{ width: "100%", height: "100%", position: "absolute", inset: 0 }} {...rest} />;
 }

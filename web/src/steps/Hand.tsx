@@ -9,6 +9,7 @@ import { Field } from "../parts/Field";
 import { Needle } from "../parts/Needle";
 import { player } from "../sound/player";
 import { usePending } from "../state/pending";
+import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
 import { isGoing, LevelMeter, type RecordProps } from "./Record";
 import { RigSpeed, type Speed } from "./RigSpeed";
@@ -79,6 +80,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
     });
     const keys = (event: KeyboardEvent) => {
       if (event.repeat || event.target instanceof HTMLInputElement || event.ctrlKey || event.metaKey || useView.getState().playKeys) return;
+      if (!useSettings.getState().letterKeys) return;
       const act = ({ k: "keep", a: "again", s: "skip", b: "back", t: tuning ? "record" : "tune" } as const)[event.key.toLowerCase() as "k"];
       if (act) order(act);
     };

@@ -372,7 +372,7 @@ export function LoopBench({ on }: { on: OnBench }) {
                   >
                     {TOLD.map(({ name, of }, n) => (
                       <td key={name} className="py-0.5 pl-2">
-                        {n === 0 ? <button>{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}
+                        {n === 0 ? <button className="min-h-6 min-w-6">{of(l, take.rate_hz)}</button> : of(l, take.rate_hz)}
                       </td>
                     ))}
                   </tr>

@@ -1,10 +1,10 @@
 // What sounds where: regions, made from the takes by rule.
 import { useCallback } from "react";
 import { change, type InstrumentView } from "../api/client";
-import { cellId, layerColour, layerPlace } from "../model/cells";
+import { cellId, layerPlace } from "../model/cells";
 import { keyName } from "../model/keys";
 import { cents, db, semitones } from "../model/units";
-import { Canvas, MONO, SANS, type Surface } from "../parts/canvas";
+import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
 import { Field } from "../parts/Field";
 import { HEADER, keyAt, laneTop, useLook } from "../parts/Ladder";
 import { sayError, useView } from "../state/view";
@@ -35,7 +35,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         if (bottom <= HEADER || top >= height) continue;
         const left = x(region.low_velocity) + 2;
         const wide = x(region.high_velocity + 1) - left - 2;
-        const colour = layerColour(cell ? layerPlace(view.plan, cell) : 0, layers);
+        const colour = layerColour(colours, cell ? layerPlace(view.plan, cell) : 0, layers);
         const focused = isFocus(region.sample);
         ctx.beginPath();
         ctx.roundRect(left, top + 1, wide, bottom - top - 2, 4);

@@ -89,7 +89,7 @@ export function Layers({ pass, lows, byHand, set }: { pass: Pass; lows: number[]
                     <Written
                       quiet
                       label={column.label(layer, n)}
-                      className={`num !mt-0 !px-1.5 !py-0.5 text-[12px] ${column.byHand?.(layer) ? "!border-act font-semibold" : ""}`}
+                      className={`num !mt-0 min-h-6 !px-1.5 !py-0.5 text-[12px] ${column.byHand?.(layer) ? "!border-act font-semibold" : ""}`}
                       value={column.value(layer, pass, lows[n])}
                       onKeep={(text) => change(n, column.said(text, layer, pass))}
                     />

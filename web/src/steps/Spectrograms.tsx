@@ -4,7 +4,7 @@ import { useCallback, useState } from "react";
 import type { TakeView } from "../api/client";
 import { keyName } from "../model/keys";
 import type { OnBench } from "../parts/Bench";
-import { Canvas, MONO, type Surface } from "../parts/canvas";
+import { Canvas, MONO, rgb, type Surface } from "../parts/canvas";
 import { layerPlace } from "../model/cells";
 import { Choice } from "../parts/Choice";
 
@@ -75,12 +75,13 @@ function Spectrogram({ take }: { take: TakeView }) {
       ctx.fillRect(0, 0, width, height);
       if (!picture) return;
       const image = new ImageData(COLUMNS, ROWS);
-      // From paper to ink: the louder, the darker.
+      // The louder, the further from the ground.
+      const [from, to] = [rgb(colours.sheet), rgb(colours.layerLoud)];
       for (let column = 0; column < COLUMNS; column++) {
         for (let row = 0; row < ROWS; row++) {
           const loud = (picture[column * ROWS + row]! / 255) ** 1.4;
           const at = ((ROWS - 1 - row) * COLUMNS + column) * 4;
-          image.data.set([250 - 227 * loud, 248 - 168 * loud, 243 - 167 * loud, 255], at);
+          image.data.set([...from.map((c, i) => c + (to[i]! - c) * loud), 255], at);
         }
       }
       const small = new OffscreenCanvas(COLUMNS, ROWS);

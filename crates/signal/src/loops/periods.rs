@@ -10,8 +10,9 @@ const ONE_KIND: f64 = 0.004;
 const OF_ONE_KIND: usize = 2;
 /// Starts from which lengths are looked for; a multiple of them is tried.
 const SCOUTS: usize = 3;
-/// Loops that are fitted to the frame.
-const ROUGH: usize = 40;
+/// Loops whose ends are looked for by finer steps, and of those so many to the frame.
+const FINELY: usize = 200;
+const ROUGH: usize = 60;
 /// The true length may lie so far from whole periods of the measured pitch, as a share.
 const MOST_STRAY: f64 = 0.001_2;
 /// Ends are tried so many to a period: a twentieth of one off, two sines differ by 10 dB less than themselves.
@@ -78,6 +79,11 @@ pub(super) fn search(
             Some((worth, start, end, periods as u32))
         })
         .collect();
+    rough.sort_by(|a, b| a.0.total_cmp(&b.0));
+    rough.truncate(FINELY);
+    for (worth, start, end, periods) in &mut rough {
+        (*worth, *end) = search.finely(*start, *end, f64::from(*periods));
+    }
     rough.sort_by(|a, b| a.0.total_cmp(&b.0));
     rough.truncate(ROUGH);
     let mut found: Vec<LoopCandidate> = Vec::new();
@@ -181,19 +187,18 @@ impl Search<'_> {
             .min_by(|a, b| a.0.total_cmp(&b.0))
     }
 
-    /// The end near one that was found by coarse steps with the least mismatch.
+    /// The end near one that was found by coarse steps with the least mismatch, and what it is worth.
+    fn finely(&self, start: usize, near: usize, periods: f64) -> (f64, usize) {
+        let step = ((self.period / FINE_STEPS) as usize).max(1);
+        let best = self.best_end(start, around(near, self.period / COARSE_STEPS, step));
+        let (worth, end) = best.unwrap_or((f64::MAX, near));
+        (worth * worth_of_length(periods * self.period / self.rate), end)
+    }
+
+    /// The same to the frame.
     fn to_the_frame(&self, sides: &[Vec<f32>], start: usize, near: usize) -> usize {
-        let around = |end: usize, spread: f64, step: usize| {
-            let spread = spread.max(2.0) as usize;
-            (end - spread..=end + spread).step_by(step)
-        };
-        let fine = ((self.period / FINE_STEPS) as usize).max(1);
-        let mut end = near;
-        for (spread, step) in [(self.period / COARSE_STEPS, fine), (fine as f64, 1)] {
-            end = self
-                .best_end(start, around(end, spread, step))
-                .map_or(end, |(_, end)| end);
-        }
+        let by_fourths = self.best_end(start, around(near, self.period / FINE_STEPS, 1));
+        let end = by_fourths.map_or(near, |(_, end)| end);
         around(end, 2.0, 1)
             .filter(|at| at + self.reach <= self.fourths.frames)
             .map(|at| (mismatch(sides, start, at, self.reach), at))
@@ -237,6 +242,12 @@ impl Search<'_> {
         }
         good
     }
+}
+
+/// Frames around one, two to either side at least.
+fn around(end: usize, spread: f64, step: usize) -> impl Iterator<Item = usize> {
+    let spread = spread.max(2.0) as usize;
+    (end.saturating_sub(spread)..=end + spread).step_by(step)
 }
 
 fn worth_of_length(seconds: f64) -> f64 {
