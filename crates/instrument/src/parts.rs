@@ -188,6 +188,21 @@ pub fn plan_wishes(
     to: &Plan,
 ) -> Result<Vec<(Target, Fact, Said)>, ChangeError> {
     let (now, from, mut wished) = (parts_as_said(base, said), parts(from), parts(to));
+    // What somebody else removed meanwhile stays removed, and whoever edits it is told.
+    let place_of = |target: Target| match target {
+        Target::Layer(..) => (target, Fact::LayerPlace),
+        _ => (target, Fact::PassPlace),
+    };
+    let is_gone = |target: Target| {
+        let of_pass = match target {
+            Target::Layer(pass, _) => Some(Target::Pass(pass)),
+            _ => None,
+        };
+        [Some(target), of_pass].into_iter().flatten().any(|target| {
+            let place = place_of(target);
+            from.contains_key(&place) && now.get(&place).is_none_or(Value::is_null)
+        })
+    };
     // Places are what they are now, but for what is new and what was moved.
     let passes: Vec<Target> = to.passes.iter().map(|pass| Target::Pass(pass.id)).collect();
     place(&now, Fact::PassPlace, &passes, &mut wished);
@@ -205,6 +220,12 @@ pub fn plan_wishes(
         };
         if !differs || stands == Some(value) {
             continue;
+        }
+        if is_gone(part.0) {
+            if is_place(part.1) {
+                continue;
+            }
+            return Err(ChangeError::meanwhile());
         }
         if was_changed {
             return Err(ChangeError::meanwhile());
@@ -321,6 +342,41 @@ mod tests {
         let back = removal.undo(&facts).set;
         lay_over(&mut facts, &back);
         assert_eq!(plan_of(&base, &facts), second);
+    }
+
+    /// One removes a layer and a pass; another, who still sees both, edits something else, then them.
+    #[test]
+    fn what_was_removed_meanwhile_stays_removed_and_who_edits_it_is_told() {
+        let mut base = plan(&[36, 40], &[40, 100], 1);
+        let mut second = base.passes[0].clone();
+        (second.id, second.name) = (PassId(9), "Keys up".into());
+        base.passes.push(second);
+        let mut facts = Facts::new();
+        let mut without = base.clone();
+        without.passes.pop();
+        without.passes[0].layers.remove(0);
+        done(&base, &mut facts, &base, &without);
+        let with = |edit: &dyn Fn(&mut Plan)| {
+            let mut plan = base.clone();
+            edit(&mut plan);
+            plan
+        };
+        done(
+            &base,
+            &mut facts,
+            &base,
+            &with(&|plan| plan.passes[0].hold_ms = 4_000),
+        );
+        let now = plan_of(&base, &facts);
+        assert_eq!(now.passes[0].hold_ms, 4_000);
+        assert_eq!((now.passes.len(), now.passes[0].layers.len()), (1, 1));
+        for edited in [
+            with(&|plan| plan.passes[1].hold_ms = 4_000),
+            with(&|plan| plan.passes[1].layers[0].strike_velocity = 41),
+            with(&|plan| plan.passes[0].layers[0].strike_velocity = 41),
+        ] {
+            assert!(plan_wishes(&base, &facts, &base, &edited).is_err());
+        }
     }
 
     #[test]

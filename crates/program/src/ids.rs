@@ -1,6 +1,8 @@
 //! Names of a program's parts, which outlive an edit of it: voices, audio and settings are kept by them.
 
+use fnv::FnvHasher;
 use serde::{Deserialize, Serialize};
+use std::hash::Hasher;
 
 /// A strand, for good.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
@@ -15,16 +17,14 @@ pub struct StrandId(pub u64);
 pub struct SampleId(pub u64);
 
 impl SampleId {
-    /// Of audio that is told by some words and numbers: FNV-1a (Fowler, Noll, Vo; RFC 9923) over them, in 52 bits.
+    /// Of audio that is told by some words and numbers: a hash of them in 52 bits, the same on every machine.
     pub fn of(source: &str, numbers: &[u64]) -> Self {
-        const OFFSET: u64 = 0xcbf2_9ce4_8422_2325;
-        const PRIME: u64 = 0x0100_0000_01b3;
-        let bytes = numbers.iter().flat_map(|number| number.to_le_bytes());
-        let hash = source
-            .bytes()
-            .chain([0])
-            .chain(bytes)
-            .fold(OFFSET, |hash, byte| (hash ^ u64::from(byte)).wrapping_mul(PRIME));
+        let mut hasher = FnvHasher::default();
+        hasher.write(source.as_bytes());
+        for number in numbers {
+            hasher.write(&number.to_le_bytes());
+        }
+        let hash = hasher.finish();
         Self((hash >> 12) ^ (hash & 0xfff))
     }
 }

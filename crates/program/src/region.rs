@@ -8,8 +8,6 @@ use serde::{Deserialize, Serialize};
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Sample {
     /// Its name for good.
-    #[serde(default)]
-    #[cfg_attr(feature = "schema", schema(required))]
     pub id: SampleId,
     /// Name without folder or ending, unique in the program; files are named after it.
     pub name: String,
@@ -148,8 +146,6 @@ pub enum FadeCurve {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Region {
     /// Its name for good, and that of its strand.
-    #[serde(default)]
-    #[cfg_attr(feature = "schema", schema(required))]
     pub key: RegionKey,
     /// Index into [`crate::Program::samples`].
     pub sample: usize,
@@ -236,8 +232,6 @@ pub enum SoundsOn {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Strand {
     /// Its name for good.
-    #[serde(default)]
-    #[cfg_attr(feature = "schema", schema(required))]
     pub id: StrandId,
     /// As the maker sees it.
     pub name: String,

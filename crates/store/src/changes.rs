@@ -40,12 +40,12 @@ const OVERTAKEN: u8 = 2;
 /// Done by an earlier Ladder to what is kept otherwise now: listed, and not undone.
 pub(crate) const BEFORE: u8 = 3;
 
-/// The fields of a step as they are kept; of those from before, none that can be read.
+/// The fields of a step that can be undone or done again; those of others are not read, since an earlier Ladder may have written them.
 pub(crate) fn fields_of(state: u8, fields: &str) -> anyhow::Result<Vec<FieldChange>> {
-    Ok(if state == BEFORE {
-        Vec::new()
-    } else {
+    Ok(if matches!(state, DONE | UNDONE) {
         serde_json::from_str(fields)?
+    } else {
+        Vec::new()
     })
 }
 

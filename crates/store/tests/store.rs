@@ -46,6 +46,14 @@ async fn taken(store: &Store, id: u64, samples: &[f32]) -> anyhow::Result<(u64, 
     Ok((store.add_takes(id, std::slice::from_ref(&new)).await?[0], new))
 }
 
+/// Of steps: their labels, whether they were undone, and whether they may be.
+fn told(steps: &[store::Step]) -> Vec<(&str, bool, bool)> {
+    steps
+        .iter()
+        .map(|step| (step.label.as_str(), step.undone, step.may_undo))
+        .collect()
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn edits_are_kept_undone_and_done_again_from_any_connection() -> anyhow::Result<()> {
     let (database, folder, store) = opened().await?;
@@ -74,12 +82,8 @@ async fn edits_are_kept_undone_and_done_again_from_any_connection() -> anyhow::R
     let tags = vec![(Target::Instrument, Fact::Tags, Said::Value(json!(["slate"])))];
     store.change(id, "tag it", tags).await??;
     let steps = store.steps(id).await?;
-    let told: Vec<(&str, bool, bool)> = steps
-        .iter()
-        .map(|step| (step.label.as_str(), step.undone, step.may_undo))
-        .collect();
     assert_eq!(
-        told,
+        told(&steps),
         [
             ("tag it", false, true),
             ("name it again", false, true),
@@ -614,13 +618,11 @@ async fn a_database_of_an_earlier_ladder_is_brought_up() -> anyhow::Result<()> {
         assert_eq!(facts[&(Target::Instrument, Fact::Name)], json!("Chimes of slate"));
         // What was done to what is kept otherwise now is listed and not undone; the rest is undone as ever.
         let steps = store.steps(1).await?;
-        let told: Vec<(&str, bool, bool)> = steps
-            .iter()
-            .map(|step| (step.label.as_str(), step.undone, step.may_undo))
-            .collect();
         assert_eq!(
-            told,
+            told(&steps),
             [
+                ("plan it at last", true, false),
+                ("plan it otherwise", true, false),
                 ("set the level", false, true),
                 ("change the keys below", false, false),
                 ("change the plan", false, false)
@@ -631,6 +633,20 @@ async fn a_database_of_an_earlier_ladder_is_brought_up() -> anyhow::Result<()> {
             "set the level"
         );
         assert_eq!(store.step_back(1, false).await?, None);
+        assert_eq!(
+            store.step_back(1, true).await?.context("redo")?.label,
+            "set the level"
+        );
+        assert_eq!(store.step_back(1, true).await?, None);
+        // An export that waited for its turn is to be asked for again.
+        let exports = store.jobs(1, &[JobKind::Export]).await?;
+        assert_eq!(exports[0].state, JobState::Failed);
+        assert!(
+            exports[0]
+                .error
+                .as_deref()
+                .is_some_and(|error| error.contains("ask for it again"))
+        );
         // The next start finds nothing to do.
         drop(Store::open(&database.url, folder.path()).await?);
         if done == statements.len() {

@@ -1,6 +1,5 @@
 // What stands under every step: what is chosen, what is going on, and the meter.
 import { useQuery } from "@tanstack/react-query";
-import { DropdownMenu } from "radix-ui";
 import { answer, api, type InstrumentView, type Progress } from "../api/client";
 import { type BoardCell, cellId } from "../model/cells";
 import { type Plot, toCheck } from "../parts/Board";
@@ -11,6 +10,7 @@ import { useLive } from "../state/live";
 import { usePending } from "../state/pending";
 import { makingsQuery } from "../state/queries";
 import { useView } from "../state/view";
+import { Menu } from "../parts/Menu";
 
 export function Foot({
   view,
@@ -134,7 +134,14 @@ function RunningJob({ id }: { id: number }) {
   );
 }
 
-type Choosing = "all" | "none" | "second" | "layer" | "check";
+const CHOOSING = [
+  ["all", "all cells"],
+  ["second", "every second rung"],
+  ["layer", "this layer"],
+  ["check", "all to check"],
+  ["none", "none"],
+] as const;
+type Choosing = (typeof CHOOSING)[number][0];
 
 /** Many cells at once. */
 function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefined }) {
@@ -156,34 +163,12 @@ function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefine
     );
   };
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="rounded border border-line bg-raised px-2 leading-[18px]">Choose ▴</DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          side="top"
-          align="start"
-          sideOffset={4}
-          className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
-        >
-          {(
-            [
-              ["all", "all cells"],
-              ["second", "every second rung"],
-              ["layer", "this layer"],
-              ["check", "all to check"],
-              ["none", "none"],
-            ] as const
-          ).map(([what, name]) => (
-            <DropdownMenu.Item
-              key={what}
-              onSelect={() => pick(what)}
-              className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
-            >
-              {name}
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      button="Choose ▴"
+      className="rounded border border-edge bg-raised px-2 leading-[18px]"
+      side="top"
+      align="start"
+      acts={CHOOSING.map(([what, name]) => ({ name, begin: () => pick(what) }))}
+    />
   );
 }

@@ -1,13 +1,13 @@
 // An instrument on the shelf, and what is done with it as a whole.
 import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
-import { DropdownMenu } from "radix-ui";
 import { useCallback, useState } from "react";
 import { answer, api, type Card, change, type Schemas } from "../api/client";
 import { megabytes } from "../model/units";
 import { AskName, AskSurely } from "../parts/Ask";
 import { Canvas, layerColour, type Surface } from "../parts/canvas";
 import { sayError, useView } from "../state/view";
+import { Menu } from "../parts/Menu";
 
 type Asked = "name" | Schemas["FreesView"] | undefined;
 
@@ -74,28 +74,13 @@ export function ShelfCard({ card }: { card: Card }) {
           <p className="text-ink3">{stateOf(card)}</p>
         </div>
       </Link>
-      <DropdownMenu.Root>
-        <DropdownMenu.Trigger className="button absolute right-2 bottom-3 !px-2 !py-0.5" aria-label={`What to do with ${card.name}`}>
-          ⋯
-        </DropdownMenu.Trigger>
-        <DropdownMenu.Portal>
-          <DropdownMenu.Content
-            align="end"
-            sideOffset={4}
-            className="z-50 min-w-40 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
-          >
-            {acts.map(([name, begin]) => (
-              <DropdownMenu.Item
-                key={name}
-                onSelect={begin}
-                className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
-              >
-                {name}
-              </DropdownMenu.Item>
-            ))}
-          </DropdownMenu.Content>
-        </DropdownMenu.Portal>
-      </DropdownMenu.Root>
+      <Menu
+        button="⋯"
+        className="button absolute right-2 bottom-3 !px-2 !py-0.5"
+        label={`What to do with ${card.name}`}
+        align="end"
+        acts={acts.map(([name, begin]) => ({ name, begin }))}
+      />
       <AskName title="Rename" open={asked === "name"} value={card.name} onClose={() => setAsked(undefined)} onKeep={rename} />
       {asked !== undefined && asked !== "name" && (
         <AskSurely title={`Remove «${card.name}» for good?`} act="Remove for good" onClose={() => setAsked(undefined)} onSure={remove}>

@@ -1,9 +1,9 @@
 // What was set by hand on the take on the bench, put on the others that are chosen.
-import { DropdownMenu } from "radix-ui";
 import { answer, api, type Schemas } from "../api/client";
 import { queries } from "../state/client";
 import { sayError, useView } from "../state/view";
 import type { OnBench } from "./Bench";
+import { Menu } from "./Menu";
 
 const HOW: { how: Schemas["Spread"]; name: string; says: string }[] = [
   { how: "offsets", name: "moved alike", says: "each its own automatic value, moved as far" },
@@ -34,27 +34,13 @@ export function UseOnMore({
     await queries.refetchQueries({ queryKey: ["instrument", view.id] });
   };
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="button" disabled={!can} title={can ? undefined : "Nothing was set by hand here"}>
-        Use on {others.length} more ▾
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-50 min-w-56 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
-        >
-          {HOW.map(({ how, name, says }) => (
-            <DropdownMenu.Item
-              key={how}
-              onSelect={() => void put(how).catch(sayError)}
-              className="cursor-pointer rounded-md px-2 py-1 outline-none data-[highlighted]:bg-act-soft"
-            >
-              {name} <span className="text-ink3">· {says}</span>
-            </DropdownMenu.Item>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      button={`Use on ${others.length} more ▾`}
+      className="button"
+      disabled={!can}
+      title={can ? undefined : "Nothing was set by hand here"}
+      align="end"
+      acts={HOW.map(({ how, name, says }) => ({ name, says, begin: () => void put(how).catch(sayError) }))}
+    />
   );
 }

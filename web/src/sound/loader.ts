@@ -29,6 +29,7 @@ let port: MessagePort | undefined;
 let round = 0;
 let urgent: number[] = [];
 let samples: Loading[] = [];
+let refused = new Set<number>();
 
 interface Loading extends Wanted {
   arrived: number;
@@ -92,16 +93,18 @@ onmessage = (event: MessageEvent<LoadWish>) => {
   const wish = event.data;
   if (wish.port) {
     port = wish.port;
-    // The engine did not know a sample yet, or has another beginning of it: that is brought again.
+    // The engine did not know a sample yet, or has another beginning of it: that is brought again, once for each program.
     port.onmessage = (event: MessageEvent<{ refused: number }>) => {
       const sample = samples.find((s) => s.id === event.data.refused);
-      if (!sample) return;
+      if (!sample || refused.has(sample.id)) return;
+      refused.add(sample.id);
       sample.arrived = 0;
       begin();
     };
   }
   if (wish.first) urgent = wish.first;
   if (wish.load) {
+    refused = new Set();
     // The engine keeps what it has of the same audio: so does this list of it.
     const had = new Map(samples.map((sample) => [sample.id, sample]));
     samples = wish.load.samples.map((sample) => had.get(sample.id) ?? { ...sample, arrived: 0 });

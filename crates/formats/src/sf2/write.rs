@@ -186,11 +186,7 @@ impl Tables {
                 first_of.push(next);
                 next += sides;
             }
-            for region in program
-                .regions
-                .iter()
-                .filter(|region| region.key.strand == strand.id)
-            {
+            for region in program.regions_of(strand.id) {
                 for side in 0..sides[region.sample] {
                     self.region(
                         region,

@@ -28,7 +28,7 @@ use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
-use instrument::{Plan, Wish};
+use instrument::{NAMES_END, Plan, Wish};
 use serde::{Deserialize, Serialize};
 use shown::{Card, cards_as_json};
 use shown::{InstrumentView, view_of};
@@ -138,8 +138,7 @@ pub(crate) fn routes(app: App) -> Router {
 
 /// A name for good for what is new: by chance, out of so many that none is met twice.
 fn fresh_name() -> u64 {
-    const NAMES: u128 = 1 << 52;
-    (uuid::Uuid::new_v4().as_u128() % NAMES) as u64
+    (uuid::Uuid::new_v4().as_u128() % u128::from(NAMES_END)) as u64
 }
 
 /// A name without spaces around it; an error where it is empty or too long.
@@ -241,11 +240,22 @@ async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<Res
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
 }
 
+/// What is done, for "Undo …".
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(transparent)]
+struct Label(String);
+
+impl Label {
+    /// No longer than a menu has room for.
+    fn shortened(&self) -> String {
+        self.0.chars().take(120).collect()
+    }
+}
+
 /// One gesture.
 #[derive(Debug, Deserialize, ToSchema)]
 struct NewChange {
-    /// For "Undo …".
-    label: String,
+    label: Label,
     /// All that it sets.
     wishes: Vec<Wish>,
 }
@@ -257,9 +267,8 @@ async fn change(
     Path(id): Path<u64>,
     Json(new): Json<NewChange>,
 ) -> Result<StatusCode, Problem> {
-    let label: String = new.label.chars().take(120).collect();
     app.store
-        .change(id, &label, new.wishes)
+        .change(id, &new.label.shortened(), new.wishes)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
     Ok(StatusCode::NO_CONTENT)
@@ -268,8 +277,7 @@ async fn change(
 /// A plan that becomes another.
 #[derive(Debug, Deserialize, ToSchema)]
 struct NewPlan {
-    /// For "Undo …".
-    label: String,
+    label: Label,
     /// What it was.
     from: Plan,
     /// What it should be.
@@ -283,9 +291,8 @@ async fn change_plan(
     Path(id): Path<u64>,
     Json(new): Json<NewPlan>,
 ) -> Result<StatusCode, Problem> {
-    let label: String = new.label.chars().take(120).collect();
     app.store
-        .change_plan(id, &label, &new.from, &new.to)
+        .change_plan(id, &new.label.shortened(), &new.from, &new.to)
         .await?
         .map_err(|error| Problem::refused(error.to_string()))?;
     Ok(StatusCode::NO_CONTENT)

@@ -21,9 +21,9 @@ const TRIED: usize = 12;
 const HEARD_THIN: usize = 16;
 const HEARD_NEAR: usize = 8;
 const HEARD_WHOLE: usize = 4;
-/// In so many places of a hop windows meet a seam: at first, and where it is heard with more care.
+/// In so many places of a hop windows meet a seam: at first, at the lower rate with more care, and at the full rate (as often as the whole would tell).
 const ONE_PHASE: usize = 1;
-const PHASES: usize = 2;
+const PHASES_THIN: usize = 2;
 const PHASES_NEAR: usize = 4;
 /// What is known less surely is taken for worse by so much: at first, at the lower rate with more care, around the seam at the full one.
 const UNSURE_AT_FIRST_DB: f64 = 0.4;
@@ -34,9 +34,7 @@ const SURELY_QUIET_DB: f64 = 0.13;
 const SLACK: f64 = 0.3;
 /// A take usually serves so many semitones to either side of its root: rungs are seldom further apart (common practice).
 const SERVES: f64 = 3.0;
-/// At the full rate the sound by itself is looked at so many times a hop.
-const LOOKS: usize = 2;
-/// There it is gone round so often.
+/// At the ends of what it serves a loop is gone round so often.
 const ROUNDS_AT_ENDS: usize = 2;
 /// What is heard plainly there costs so much a decibel: less than at the root, which is played as often as all the rest.
 const AT_ENDS: f64 = 0.3;
@@ -137,7 +135,7 @@ impl Thin {
 
     /// Heard with more care.
     fn heard_again(&mut self, of: &Weighed) -> Weighed {
-        let audible_db = self.heard.stands_out(&of.played(), PHASES);
+        let audible_db = self.heard.stands_out(&of.played(), PHASES_THIN);
         let feared = audible_db.map(|db| db + UNSURE_THIN_DB);
         let (moves, seconds) = (self.moves(&of.place), self.seconds(&of.place));
         Weighed {
@@ -231,7 +229,7 @@ impl<'a> Full<'a> {
                 let rate_hz = played_at(audio.rate_hz, semitones);
                 (rate_hz, Bands::fast(rate_hz))
             }),
-            heard: Listener::new(audio.to_mono(), audio.rate_hz, Bands::new(audio.rate_hz), LOOKS),
+            heard: Listener::new(audio.to_mono(), audio.rate_hz, Bands::new(audio.rate_hz)),
             first: thin.start * thin.by,
         }
     }

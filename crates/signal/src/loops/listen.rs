@@ -3,6 +3,8 @@
 use crate::bands::{Bands, Ear, Levels, loudness_db, raw_db};
 use crate::seams::{BY_ITSELF, FEWEST_MOMENTS, INSIDE_S, NEAR_S, PlayedLoop, percentile};
 
+/// The sound by itself is looked at so many times a hop.
+const OWN_PHASES: usize = 2;
 /// Of a loop that has no inside so many windows are looked at.
 const WINDOWS_OF_SHORT: usize = 24;
 /// Windows that meet the seam within this share of a hop meet it alike.
@@ -13,21 +15,17 @@ pub(super) struct Listener {
     pub(super) samples: Vec<f32>,
     pub(super) rate: f64,
     bands: Bands,
-    /// The sound by itself is looked at so many times a hop.
-    looks: usize,
     /// In dB, every part of a hop.
     levels: Vec<Levels>,
 }
 
 impl Listener {
-    /// Looks at the sound by itself so many times a hop.
-    pub(super) fn new(samples: Vec<f32>, rate_hz: u32, mut bands: Bands, looks: usize) -> Self {
-        let step = (bands.hop / looks).max(1);
+    pub(super) fn new(samples: Vec<f32>, rate_hz: u32, mut bands: Bands) -> Self {
+        let step = (bands.hop / OWN_PHASES).max(1);
         let levels = bands.over(&samples, step).iter().map(raw_db).collect();
         Self {
             rate: f64::from(rate_hz),
             bands,
-            looks,
             levels,
             samples,
         }
@@ -44,7 +42,7 @@ impl Listener {
     /// A moment every hop, as it is heard in the whole of the sound, and how loud it is, in dB.
     pub(super) fn moments(&self) -> (Ear, Vec<Levels>, Vec<f32>) {
         let ear = Ear::of(&self.levels);
-        let moments: Vec<Levels> = self.levels.iter().step_by(self.looks).copied().collect();
+        let moments: Vec<Levels> = self.levels.iter().step_by(OWN_PHASES).copied().collect();
         let loudness = loudness_db(&moments);
         (ear, moments.iter().map(|of| ear.heard(of)).collect(), loudness)
     }
@@ -62,7 +60,7 @@ impl Listener {
     }
 
     fn step(&self) -> usize {
-        (self.hop() / self.looks).max(1)
+        (self.hop() / OWN_PHASES).max(1)
     }
 
     fn is_short(&self, played: &PlayedLoop) -> bool {
@@ -136,7 +134,7 @@ impl Listener {
     /// What the sound changes by itself inside the loop away from its seams, or before the loop where it has no inside.
     fn change_by_itself(&self, played: &PlayedLoop, ear: &Ear) -> Option<f64> {
         let middle_of_change = ((self.window() + self.hop()) / 2) as f64;
-        let changes = self.levels.len().saturating_sub(self.looks);
+        let changes = self.levels.len().saturating_sub(OWN_PHASES);
         let number = |frame: f64| {
             let first = (frame - middle_of_change).max(0.0) / self.step() as f64;
             (first.ceil() as usize).min(changes)
@@ -144,13 +142,13 @@ impl Listener {
         let start = played.start_frame as f64;
         let end = played.end_frame as f64 - self.near_before(played);
         let inside = number(start + NEAR_S * self.rate)..number(end);
-        let heard = if self.is_short(played) || inside.len() < FEWEST_MOMENTS * self.looks {
+        let heard = if self.is_short(played) || inside.len() < FEWEST_MOMENTS * OWN_PHASES {
             number(start - played.lead() as f64)..number(start)
         } else {
             inside
         };
         let mut own: Vec<f64> = heard
-            .map(|n| ear.apart(&self.levels[n], &self.levels[n + self.looks]))
+            .map(|n| ear.apart(&self.levels[n], &self.levels[n + OWN_PHASES]))
             .collect();
         (own.len() >= FEWEST_MOMENTS).then(|| percentile(&mut own, BY_ITSELF))
     }
@@ -176,7 +174,7 @@ mod tests {
                 ((tone * tremolo + random.random_range(-0.2..0.2)) * 0.2) as f32
             })
             .collect();
-        let mut listener = Listener::new(samples.clone(), 44_100, Bands::new(44_100), 2);
+        let mut listener = Listener::new(samples.clone(), 44_100, Bands::new(44_100));
         for (start_frame, end_frame, crossfade_frames) in [
             (30_000, 61_000, 0),
             (30_300, 58_300, 1_764),

@@ -54,7 +54,7 @@ impl Thin {
             _ => thinned(&audio.to_mono()),
         };
         let rate_hz = audio.rate_hz / by as u32;
-        let heard = Listener::new(mono, rate_hz, Bands::fast(rate_hz), 2);
+        let heard = Listener::new(mono, rate_hz, Bands::fast(rate_hz));
         let hop = heard.hop();
         let (ear, moments, loudness) = heard.moments();
         let (start, end) = (start / by, (end / by).min(heard.samples.len()));

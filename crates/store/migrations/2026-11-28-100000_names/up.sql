@@ -16,5 +16,10 @@ INSERT IGNORE INTO facts (instrument_id, about, target, part, fact, value)
   JOIN (SELECT 'furthest_stretch_keys' AS fact UNION SELECT 'below_keys' UNION SELECT 'above_keys') AS part
   WHERE facts.about = 'instrument' AND facts.fact = 'map' AND JSON_EXTRACT(value, CONCAT('$.', part.fact)) IS NOT NULL;
 DELETE FROM facts WHERE about = 'instrument' AND fact IN ('plan', 'map');
--- What was done to those as wholes is listed, and not undone: 3.
-UPDATE changes SET state = 3 WHERE state IN (0, 1) AND (fields LIKE '%"fact":"plan"%' OR fields LIKE '%"fact":"map"%');
+-- What was done to those as wholes is listed, and not undone: 3. What of it was undone is not done again: 2.
+UPDATE changes SET state = IF(state = 1, 2, 3)
+  WHERE state IN (0, 1) AND (fields LIKE '%"fact":"plan"%' OR fields LIKE '%"fact":"map"%');
+
+-- An export that waits works on a program without names.
+UPDATE jobs SET state = 'failed', error = 'This was asked for by an earlier Ladder: ask for it again.'
+  WHERE kind = 'export' AND state IN ('waiting', 'running');

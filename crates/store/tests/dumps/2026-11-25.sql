@@ -21,7 +21,9 @@ CREATE TABLE `changes` (
 ) ENGINE=InnoDB AUTO_INCREMENT=4 DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
 INSERT INTO `changes` (`id`, `instrument_id`, `label`, `fields`, `state`, `made_at`) VALUES (1,1,'change the plan','[{\"target\":\"instrument\",\"fact\":\"plan\",\"before\":\"automatic\",\"after\":{\"value\":{\"kind\": \"struck\", \"source\": {\"how\": \"by_hand\", \"rig\": \"slate-chimes\", \"channel\": 1, \"bank\": null, \"program\": 1}, \"rate_hz\": 48000, \"bits\": 24, \"channels\": 2, \"mics\": [], \"passes\": [{\"name\": \"Bars\", \"sounds_on\": \"key_down\", \"rungs\": [60, 66], \"layers\": [{\"name\": \"soft\", \"strike_velocity\": 40, \"round_robins\": null, \"low_velocity\": null}, {\"name\": \"hard\", \"strike_velocity\": 110, \"round_robins\": null, \"low_velocity\": null}], \"round_robins\": 1, \"hold_ms\": 2000, \"hold_high_ms\": null, \"tail_ms\": 9000, \"controller\": null, \"chord\": []}]}}}]',0,'2026-11-28 01:56:57.563'),
 (2,1,'change the keys below','[{\"target\":\"instrument\",\"fact\":\"map\",\"before\":\"automatic\",\"after\":{\"value\":{\"furthest_stretch_keys\":24,\"below_keys\":7,\"above_keys\":9}}}]',0,'2026-11-28 01:56:57.563'),
-(3,1,'set the level','[{\"target\":{\"take\":1},\"fact\":\"gain_db\",\"before\":\"automatic\",\"after\":{\"value\":-3.5}}]',0,'2026-11-28 01:56:57.563');
+(3,1,'set the level','[{\"target\":{\"take\":1},\"fact\":\"gain_db\",\"before\":\"automatic\",\"after\":{\"value\":-3.5}}]',0,'2026-11-28 01:56:57.563'),
+(4,1,'plan it otherwise','[{\"target\":\"instrument\",\"fact\":\"plan\",\"before\":\"automatic\",\"after\":{\"value\":{}}}]',1,'2026-11-25 02:00:00.000'),
+(5,1,'plan it at last','[{\"target\":\"instrument\",\"fact\":\"plan\",\"before\":\"automatic\",\"after\":{\"value\":{}}}]',2,'2026-11-25 02:00:01.000');
 CREATE TABLE `cleaned_levels` (
   `take_id` bigint(20) unsigned NOT NULL,
   `name` char(16) CHARACTER SET ascii COLLATE ascii_general_ci NOT NULL,
@@ -84,6 +86,7 @@ CREATE TABLE `jobs` (
   KEY `of_instrument` (`instrument_id`,`kind`,`id`),
   CONSTRAINT `jobs_ibfk_1` FOREIGN KEY (`instrument_id`) REFERENCES `instruments` (`id`) ON DELETE CASCADE
 ) ENGINE=InnoDB DEFAULT CHARSET=utf8mb4 COLLATE=utf8mb4_general_ci;
+INSERT INTO `jobs` (`id`, `instrument_id`, `kind`, `input`, `state`, `holder`, `share`) VALUES (1,1,'export','{}','waiting','',0);
 CREATE TABLE `judged_loops` (
   `take_id` bigint(20) unsigned NOT NULL,
   `name` char(16) CHARACTER SET ascii COLLATE ascii_general_ci NOT NULL,

@@ -2,12 +2,17 @@
 
 use crate::lead::{Action, CellJob, Lead, Needle, Order, Progress, RunState};
 use crate::needle::Ear;
-use crate::silence::check_silence;
 use crate::verdict::{Wanted, judge};
 use crate::windows::Windows;
 use instrument::{Finding, SoundCheck, Verdict};
-use signal::{Audio, amplitude_to_db, db_to_amplitude};
-use std::collections::{BTreeMap, VecDeque};
+use signal::amplitude_to_db;
+use std::collections::VecDeque;
+
+mod floor;
+mod levels;
+
+use floor::Floor;
+use levels::Levels;
 
 /// How the player is led.
 #[derive(Debug, Clone, PartialEq)]
@@ -33,48 +38,23 @@ pub struct HandSettings {
 const FLOOR_MS: f64 = 600.0;
 /// One period of 50 Hz hum, so that its level does not waver.
 const WINDOW_MS: f64 = 20.0;
-/// A strike stands out from the floor by this.
-const STRIKE_DB: f64 = 12.0;
 /// Room before the strike: for the noise floor, and for a slow attack.
 const ROOM_MS: f64 = 300.0;
-const GONE_DB: f64 = 2.0;
 const QUIET_WINDOWS: u32 = 5;
 const SHORTEST_MS: f64 = 150.0;
 const LONGEST_SETTLING_MS: f64 = 5_000.0;
 /// How much of a count-in's end still counts as on the beat.
 const ON_THE_BEAT_MS: f64 = 120.0;
-const FLOOR_ASSUMED_DBFS: f64 = -90.0;
-/// Takes of one layer lie within this of their median: common practice.
-const WINDOW_DB: f64 = 7.0;
-/// What may be in a layer of which nothing was heard yet.
-const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
 /// After so many bad takes of one cell in a row, the player is asked what to do.
 const MOST_TRIES: u32 = 8;
 
 /// The sound check waits so long for the loudest note, and listens to it for so long.
 const LONGEST_CHECK_MS: f64 = 12_000.0;
 const CHECKED_MS: f64 = 800.0;
-/// What varies by more than this is not silence.
-const STEADY_DB: f64 = 6.0;
 /// While an instrument is tuned, a simulated player strikes again after so many quiet windows.
 const STRIKES_AGAIN_AFTER: u32 = 75;
-/// A room that is quieter than its floor by this for so many windows has another floor.
-const LOWER_DB: f64 = 6.0;
-const LOWER_WINDOWS: u32 = 15;
 /// After so long the quietest that was heard has to do.
 const LONGEST_LISTENING_MS: f64 = 8_000.0;
-
-/// The quietest fifth of a stretch, and whether the whole of it is about as quiet.
-fn quietest(audio: &Audio) -> (Audio, bool) {
-    let part = audio.frames() / 5;
-    let mut parts: Vec<(f64, Audio)> = (0..5)
-        .map(|n| audio.slice(n * part, (n + 1) * part))
-        .map(|part| (signal::rms_dbfs(&part).max(FLOOR_ASSUMED_DBFS), part))
-        .collect();
-    parts.sort_by(|a, b| a.0.total_cmp(&b.0));
-    let steady = parts[4].0 - parts[0].0 < STEADY_DB;
-    (parts.swap_remove(0).1, steady)
-}
 
 enum Phase {
     Listening,
@@ -117,12 +97,11 @@ pub struct HandSession {
     windows: Windows,
     /// The newest [`ROOM_MS`], interleaved; while a take sounds, all of it.
     kept: VecDeque<f32>,
-    floor: f64,
-    lower: u32,
+    floor: Floor,
     check: Option<SoundCheck>,
     verdict: Option<Verdict>,
-    /// What was kept so far, by the velocity it was struck with.
-    peaks: BTreeMap<u8, Vec<f64>>,
+    /// Of what was kept so far.
+    levels: Levels,
     check_only: bool,
     loudest: f32,
     ear: Ear,
@@ -132,12 +111,9 @@ impl HandSession {
     /// A run over the given cells, beginning with the next frame, number 0.
     pub fn new(settings: HandSettings, jobs: Vec<CellJob>) -> Self {
         let windows = Windows::new(settings.rate_hz, settings.channels, WINDOW_MS);
-        let mut peaks: BTreeMap<u8, Vec<f64>> = BTreeMap::new();
-        for (velocity, peak) in &settings.heard {
-            peaks.entry(*velocity).or_default().push(*peak);
-        }
         Self {
             ear: Ear::new(settings.rate_hz, settings.channels),
+            levels: Levels::of(&settings.heard),
             settings,
             jobs,
             at: 0,
@@ -149,11 +125,9 @@ impl HandSession {
             phase: Phase::Listening,
             windows,
             kept: VecDeque::new(),
-            floor: db_to_amplitude(FLOOR_ASSUMED_DBFS),
-            lower: 0,
+            floor: Floor::assumed(),
             check: None,
             verdict: None,
-            peaks,
             check_only: false,
             loudest: 0.0,
         }
@@ -210,64 +184,28 @@ impl HandSession {
         vec![Action::Finished]
     }
 
-    fn median(&self, velocity: u8) -> Option<f64> {
-        let mut peaks = self.peaks.get(&velocity)?.clone();
-        peaks.sort_by(f64::total_cmp);
-        peaks.get(peaks.len() / 2).copied()
-    }
-
-    /// Peaks that fit a layer: around those kept in it, else between its neighbours'.
-    fn window_of(&self, velocity: u8) -> (f64, f64) {
-        let (lowest, highest) = ANY_LEVEL_DBFS;
-        if let Some(own) = self.median(velocity).filter(|_| self.peaks[&velocity].len() > 1) {
-            return (own - WINDOW_DB, (own + WINDOW_DB).min(highest));
-        }
-        let softer = self.peaks.range(..velocity).rev();
-        let softer = softer
-            .map(|(velocity, _)| *velocity)
-            .find_map(|at| self.median(at));
-        let louder = self.peaks.range(velocity.saturating_add(1)..);
-        let louder = louder
-            .map(|(velocity, _)| *velocity)
-            .find_map(|at| self.median(at));
-        (softer.unwrap_or(lowest), louder.unwrap_or(highest))
-    }
-
     fn window_done(&mut self, rms: f64) -> Vec<Action> {
-        // What was taken for the floor may have been a tail, or a lorry that has gone by.
-        self.lower = if rms < self.floor * db_to_amplitude(-LOWER_DB) {
-            self.lower + 1
-        } else {
-            0
-        };
         let listens = matches!(
             self.phase,
             Phase::Settling { .. } | Phase::Waiting { .. } | Phase::Tuning { .. }
         );
-        if self.lower >= LOWER_WINDOWS && listens {
-            self.lower = 0;
-            self.floor = rms.max(db_to_amplitude(FLOOR_ASSUMED_DBFS));
-            if let Some(check) = &mut self.check {
-                check.noise_floor_dbfs = amplitude_to_db(self.floor);
-                *check = check.clone().judged();
-            }
+        if self.floor.sinks(rms, listens)
+            && let Some(check) = &mut self.check
+        {
+            check.noise_floor_dbfs = self.floor.dbfs();
+            *check = check.clone().judged();
         }
-        let is_quiet = rms <= self.floor * db_to_amplitude(GONE_DB);
+        let is_quiet = self.floor.is_gone(rms);
         let frames = self.windows.frames();
         match self.phase {
             Phase::Listening if self.frame >= self.ms(FLOOR_MS) => {
                 let heard: Vec<f32> = self.kept.iter().copied().collect();
-                let audio = self.windows.planar(&heard);
-                let (quiet, steady) = quietest(&audio);
-                if !steady && self.frame < self.ms(LONGEST_LISTENING_MS) {
-                    // Something still sounds: a floor measured now would hide every strike.
+                let silence = self.windows.planar(&heard);
+                let has_to_do = self.frame >= self.ms(LONGEST_LISTENING_MS);
+                let Some(check) = self.floor.measure(&silence, has_to_do) else {
                     return Vec::new();
-                }
-                let audio = quiet;
-                let mut check = check_silence(&audio);
-                check.noise_floor_dbfs = signal::rms_dbfs(&audio).max(FLOOR_ASSUMED_DBFS);
-                self.floor = db_to_amplitude(check.noise_floor_dbfs);
-                self.check = Some(check.judged());
+                };
+                self.check = Some(check);
                 self.go_on()
             }
             Phase::Settling { since, quiet } => {
@@ -292,7 +230,7 @@ impl HandSession {
                 if self.check_only && since > self.ms(LONGEST_CHECK_MS) {
                     return self.end_check();
                 }
-                if since < deaf || rms < self.floor * db_to_amplitude(STRIKE_DB) {
+                if since < deaf || rms < self.floor.strike() {
                     return Vec::new();
                 }
                 if self.check_only {
@@ -364,8 +302,8 @@ impl HandSession {
             key: job.cell.key,
             // A chord has no note that can be wrong.
             pitched: self.settings.pitched && job.keys.len() == 1,
-            window_dbfs: self.window_of(job.velocity),
-            noise_floor_dbfs: amplitude_to_db(self.floor),
+            window_dbfs: self.levels.window_of(job.velocity),
+            noise_floor_dbfs: self.floor.dbfs(),
             shortest_ms: SHORTEST_MS,
             dies_away: self.settings.dies_away,
         };
@@ -378,10 +316,7 @@ impl HandSession {
         }
         let good = verdict.is_good();
         if good {
-            self.peaks
-                .entry(job.velocity)
-                .or_default()
-                .push(verdict.peak_dbfs);
+            self.levels.keep(job.velocity, verdict.peak_dbfs);
         }
         self.verdict = Some(verdict.clone());
         let mut actions = vec![Action::End {
@@ -429,7 +364,7 @@ impl Lead for HandSession {
             self.frame += self.windows.frames();
             self.kept.extend(&heard.samples);
             if matches!(self.phase, Phase::Waiting { .. } | Phase::Checking { .. }) && self.check_only {
-                let over = (self.floor * db_to_amplitude(STRIKE_DB)) as f32;
+                let over = self.floor.strike() as f32;
                 let highest = heard.samples.iter().fold(0.0f32, |top, x| top.max(x.abs()));
                 if highest > over {
                     self.loudest = self.loudest.max(highest);
@@ -449,7 +384,7 @@ impl Lead for HandSession {
                 Phase::Waiting { .. } | Phase::Sounding { .. } | Phase::Tuning { .. }
             );
             if listens && self.settings.pitched && !self.check_only {
-                let stands_out = heard.rms >= self.floor * db_to_amplitude(STRIKE_DB);
+                let stands_out = heard.rms >= self.floor.strike();
                 self.ear.hear(&heard.samples, stands_out);
             }
             actions.extend(self.window_done(heard.rms));
