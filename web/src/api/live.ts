@@ -74,7 +74,10 @@ export function follow(queries: QueryClient): void {
   };
   const hear = (message: Message) => {
     if (message.type === "progress") return useLive.getState().setProgress(message.instrument, message.progress ?? undefined);
-    if (message.type === "job") return patchJob(queries, message.instrument, message.job);
+    if (message.type === "job") {
+      useLive.getState().hearJob(message.job.id, message.job.share);
+      return patchJob(queries, message.instrument, message.job);
+    }
     last = Math.max(last ?? 0, message.id);
     const atMost = DEEDS.includes(message.kind) ? SOON_MS : BUSY_MS;
     refresh(["shelf"], BUSY_MS);

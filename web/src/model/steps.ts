@@ -2,3 +2,9 @@
 
 export const STEPS = ["plan", "record", "trim", "tune", "loop", "map", "export"] as const;
 export type Step = (typeof STEPS)[number];
+
+/** What the address of a page names. */
+export interface Whereabouts {
+  id?: string;
+  step?: string;
+}

@@ -30,7 +30,7 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
     const typing = (event: KeyboardEvent) =>
       event.target instanceof HTMLInputElement ||
       (event.target instanceof HTMLElement &&
-        event.target.closest("[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
+        event.target.closest("select,textarea,[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
     const down = (event: KeyboardEvent) => {
       if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
       const { playKeys, focus, choose } = useView.getState();

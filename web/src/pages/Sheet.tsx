@@ -3,10 +3,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
 import { holdAt, roundRobinsOf, sameCell } from "../model/cells";
 import { keyName } from "../model/keys";
+import type { Whereabouts } from "../model/steps";
 import { instrumentQuery } from "../state/queries";
 
 export function Sheet() {
-  const id = Number(useParams({ strict: false }).id);
+  const params: Whereabouts = useParams({ strict: false });
+  const id = Number(params.id);
   const view = useQuery(instrumentQuery(id)).data;
   if (!view) return <p className="p-6 text-ink3">Opening…</p>;
   return (

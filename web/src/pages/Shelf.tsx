@@ -1,7 +1,7 @@
 // All instruments.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { type DragEvent, useEffect, useMemo, useState } from "react";
+import { type DragEvent, useMemo, useState } from "react";
 import { answer, api, type Card } from "../api/client";
 import { Brand } from "../parts/Brand";
 import { Bring } from "../parts/Bring";
@@ -27,9 +27,7 @@ export function Shelf() {
   const aside = shelf.data?.filter((card) => card.set_aside).length ?? 0;
   const looksAside = showsAside && aside > 0;
   // Once nothing lies there any more, the shelf is shown, also when something is set aside again.
-  useEffect(() => {
-    if (shelf.data && aside === 0) setShowsAside(false);
-  }, [shelf.data, aside]);
+  if (showsAside && shelf.data && aside === 0) setShowsAside(false);
   const all = useMemo(() => shelf.data?.filter((card) => card.set_aside === looksAside) ?? [], [shelf.data, looksAside]);
   const tags = useMemo(() => [...new Set(all.flatMap((card) => card.tags))].sort(), [all]);
   const cards = useMemo(() => {

@@ -1,11 +1,11 @@
 // One instrument, step by step.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { useCallback, useEffect, useMemo } from "react";
+import { useCallback, useEffect, useEffectEvent, useMemo } from "react";
 import type { InstrumentView, Plan, Progress } from "../api/client";
 import { lookAt } from "../api/live";
 import { type BoardCell, boardCells, centsFromPlan, sameCell } from "../model/cells";
-import { type Step, STEPS } from "../model/steps";
+import { type Step, STEPS, type Whereabouts } from "../model/steps";
 import type { OnBench } from "../parts/Bench";
 import type { Box, Plot } from "../parts/Board";
 import { Brand } from "../parts/Brand";
@@ -31,7 +31,7 @@ import { Keys } from "./Keys";
 const PLOTS: Partial<Record<Step, Plot>> = { record: recordPlot, trim: trimPlot, tune: tunePlot, loop: loopPlot };
 
 export function Workshop() {
-  const params = useParams({ strict: false });
+  const params: Whereabouts = useParams({ strict: false });
   const id = Number(params.id);
   const step = (STEPS as readonly string[]).includes(params.step ?? "") ? (params.step as Step) : "plan";
   const query = useQuery(instrumentQuery(id));
@@ -79,15 +79,16 @@ function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step
   useEffect(() => {
     void player.show(view).catch(sayError);
   }, [view]);
-  useEffect(() => {
+  const begin = useEffectEvent(() => {
     // The rungs in the middle of the view, the middle one on the bench.
     const rungs = view.plan.passes[0]?.rungs ?? [];
     const centre = ((rungs[0] ?? 60) + (rungs.at(-1) ?? 60)) / 2;
     look(Math.round(centre - 30), 61);
     const first = cells[Math.floor(cells.length / 2)];
     if (first) choose(first.id, new Set([first.id]));
-    // Once for an instrument: afterwards the eye stays where it was.
-  }, [view.id]);
+  });
+  // Once for an instrument: afterwards the eye stays where it was.
+  useEffect(() => begin(), [view.id]);
 
   useEffect(() => {
     // Another plan or pass: what was on the bench may be gone.
@@ -99,7 +100,7 @@ function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step
 
   const paint = useCallback(
     (surface: Surface, cell: BoardCell, box: Box, colour: string) => paintCell(step, view, progress, thumbs, surface, cell, box, colour),
-    [step, view.plan, progress, thumbs],
+    [step, view, progress, thumbs],
   );
   const focused = cells.find((cell) => cell.id === focus);
   const on: OnBench | undefined = focused?.take && {

@@ -1,6 +1,6 @@
 // Dialogs that ask one thing.
 import { Dialog } from "radix-ui";
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useState } from "react";
 
 function Asking({ title, onClose, children }: { title: string; onClose: () => void; children: ReactNode }) {
   return (
@@ -26,10 +26,12 @@ interface NameProps {
 }
 
 /** Asks for a name. */
-export function AskName({ title, open, value, onClose, onKeep }: NameProps) {
+export function AskName(props: NameProps) {
+  return props.open ? <NameAsked {...props} /> : null;
+}
+
+function NameAsked({ title, value, onClose, onKeep }: NameProps) {
   const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value, open]);
-  if (!open) return null;
   const name = text.trim();
   return (
     <Asking title={title} onClose={onClose}>
@@ -46,7 +48,6 @@ export function AskName({ title, open, value, onClose, onKeep }: NameProps) {
           value={text}
           maxLength={120}
           spellCheck={false}
-          autoFocus
           onFocus={(event) => event.target.select()}
           onChange={(event) => setText(event.target.value)}
         />

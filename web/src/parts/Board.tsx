@@ -105,7 +105,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
   const onWheel = useLook();
   const { gap, columns } = useMemo(() => wheres(cells), [cells]);
   const shown = cells[0] && passOf(plan, cells[0].cell);
-  const layers = shown?.layers ?? [];
+  const layers = useMemo(() => shown?.layers ?? [], [shown]);
 
   const boxOf = useCallback(
     (cell: BoardCell, width: number, height: number): Box => {
@@ -163,7 +163,7 @@ export function Board({ plan, cells, plot, paint }: Props) {
         plot,
       );
     },
-    [cells, plot, low, keys, boxOf, paint, focus, chosen, hover, drag, layers],
+    [cells, plot, low, keys, boxOf, paint, focus, chosen, hover, drag, layers, shown],
   );
 
   const cellAt = (x: number, y: number): BoardCell | undefined => {

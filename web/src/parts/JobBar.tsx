@@ -1,8 +1,8 @@
 // A job that is going: how far it is, how long it will still take, and Cancel; one that failed: why, and once more.
-import { useMemo } from "react";
 import { answer, api, type JobView } from "../api/client";
 import { duration } from "../model/units";
 import { queries } from "../state/client";
+import { useLive } from "../state/live";
 import { usePending } from "../state/pending";
 import { useView } from "../state/view";
 
@@ -11,7 +11,7 @@ const SEEN_SHARE = 0.03;
 const SEEN_S = 1.5;
 
 export function JobBar({ job, width, cancelled }: { job: JobView; width: string; cancelled?: string }) {
-  const left = useSecondsLeft(job.id, job.share);
+  const left = useSecondsLeft(job.id);
   const [pending, begin] = usePending();
   const cancel = async () => {
     const then = answer(await api.POST("/api/jobs/{id}/cancel", { params: { path: { id: job.id } } }));
@@ -61,9 +61,12 @@ export function Failed({ jobs, what }: { jobs: JobView[]; what?: string }) {
   );
 }
 
-/** From how far it came since it was first seen. */
-function useSecondsLeft(id: number, share: number): number | undefined {
-  const first = useMemo(() => ({ at: performance.now(), share }), [id]);
-  const [seconds, done] = [(performance.now() - first.at) / 1000, share - first.share];
+/** From how far it came since it was first heard of. */
+function useSecondsLeft(id: number): number | undefined {
+  const heard = useLive((state) => state.jobs[id]);
+  if (!heard) return undefined;
+  const { first, last } = heard;
+  const { share } = last;
+  const [seconds, done] = [(last.at - first.at) / 1000, share - first.share];
   return seconds < SEEN_S || done < SEEN_SHARE ? undefined : (seconds / done) * (1 - share);
 }

@@ -24,8 +24,8 @@ export function Needle({ needle }: { needle: Sounding | null | undefined }) {
         className="w-[540px] max-w-full"
         role="meter"
         aria-label="What sounds, against the note that is asked for"
-        aria-valuemin={-WIDE}
-        aria-valuemax={WIDE}
+        aria-valuemin={-50}
+        aria-valuemax={50}
         aria-valuenow={needle ? Math.round(needle.cents * 10) / 10 : undefined}
         aria-valuetext={says}
       >

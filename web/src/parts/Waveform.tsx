@@ -1,5 +1,5 @@
 // A waveform, from the whole to single frames, with marks that are dragged.
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useEffectEvent, useMemo, useRef, useState } from "react";
 import { answer, api, type Schemas, type TakeView } from "../api/client";
 import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
@@ -13,15 +13,33 @@ export interface Mark {
   side: "left" | "right";
 }
 
-/** A take as it is cleaned, or as it was recorded. */
-export function drawableTake(take: TakeView, raw = false): Drawable {
+/** What of a take is drawn. */
+interface DrawnOf {
+  id: number;
+  frames: number;
+  rate_hz: number;
+  channels: number;
+  cleaned: TakeView["cleaned"];
+  sides: string | undefined;
+}
+
+/** A take as it is cleaned, or as it was recorded: the same until what is drawn is another sound. */
+export function useDrawableTake(take: TakeView, raw: boolean): Drawable {
+  const { id, frames, rate_hz, channels, cleaned } = take;
+  const sides = take.treatment?.cleaning?.channels?.sides;
+  return useMemo(
+    () => drawableTake({ id, frames, rate_hz, channels, cleaned, sides }, raw),
+    [id, frames, rate_hz, channels, cleaned, sides, raw],
+  );
+}
+
+function drawableTake(take: DrawnOf, raw: boolean): Drawable {
   const version = take.cleaned && !raw ? ("cleaned" as const) : ("raw" as const);
   return {
     id: `take ${take.id} ${version === "raw" ? "" : take.cleaned}`,
     frames: take.frames,
     rate_hz: take.rate_hz,
-    stereo:
-      take.channels === 2 && (version === "raw" || !["sum", "left", "right"].includes(take.treatment?.cleaning?.channels?.sides ?? "both")),
+    stereo: take.channels === 2 && (version === "raw" || !["sum", "left", "right"].includes(take.sides ?? "both")),
     peaks: async (first, end, columns, channel) =>
       answer(
         await api.GET("/api/takes/{id}/peaks", { params: { path: { id: take.id }, query: { first, end, columns, version, channel } } }),
@@ -29,7 +47,13 @@ export function drawableTake(take: TakeView, raw = false): Drawable {
   };
 }
 
-export function drawableLongTake(take: Schemas["LongTakeView"]): Drawable {
+/** A long take as it was recorded. */
+export function useDrawableLongTake(take: Schemas["LongTakeView"]): Drawable {
+  const { id, frames, rate_hz, channels } = take;
+  return useMemo(() => drawableLongTake({ id, frames, rate_hz, channels }), [id, frames, rate_hz, channels]);
+}
+
+function drawableLongTake(take: Pick<Schemas["LongTakeView"], "id" | "frames" | "rate_hz" | "channels">): Drawable {
   return {
     id: `long take ${take.id}`,
     frames: take.frames,
@@ -77,16 +101,20 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
   const [dragging, setDragging] = useState<string | undefined>();
   const pan = useRef<{ x: number; range: [number, number] } | undefined>(undefined);
   const [width, setWidth] = useState(700);
-  useEffect(() => setRange([0, take.frames]), [take.id, take.frames]);
+  // Another take is seen as a whole.
+  const [seen, setSeen] = useState(take);
+  if (seen.id !== take.id || seen.frames !== take.frames) {
+    setSeen(take);
+    setRange([0, take.frames]);
+  }
   const [first, end] = range;
   const apart = useView((state) => state.apart) && take.stereo;
   const all = useTiles(take, first, end, width, apart ? 0 : undefined);
   const right = useTiles(take, first, end, width, 1, apart);
   // Touch: where each finger is, and how far apart they were.
   const fingers = useRef(new Map<number, number>());
-  const told = useRef(onLook);
-  told.current = onLook;
-  useEffect(() => told.current?.(first, end), [first, end]);
+  const tell = useEffectEvent((first: number, end: number) => onLook?.(first, end));
+  useEffect(() => tell(first, end), [first, end]);
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       setWidth(width);

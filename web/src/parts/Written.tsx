@@ -1,5 +1,5 @@
 // A line of text, kept on Enter and when it is left; Escape brings back what was there.
-import { useEffect, useState } from "react";
+import { useState } from "react";
 
 interface Props {
   /** Shown above; said alone where there is `quiet`. */
@@ -18,7 +18,11 @@ interface Props {
 
 export function Written({ label, quiet, value, onKeep, placeholder, title, className = "", place = "" }: Props) {
   const [text, setText] = useState(value);
-  useEffect(() => setText(value), [value]);
+  const [kept, setKept] = useState(value);
+  if (kept !== value) {
+    setKept(value);
+    setText(value);
+  }
   const keep = () => {
     if (text !== value && onKeep(text) === false) setText(value);
   };

@@ -1,5 +1,5 @@
 // A canvas that fits its place and is drawn anew when what it shows changes.
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useEffectEvent, useRef, useState } from "react";
 import { useShade } from "../state/settings";
 
 export interface Palette {
@@ -101,16 +101,15 @@ interface Props extends Omit<React.CanvasHTMLAttributes<HTMLCanvasElement>, "wid
 
 export function Canvas({ draw, className, onWheel, ...rest }: Props) {
   const ref = useRef<HTMLCanvasElement>(null);
-  const wheel = useRef(onWheel);
-  wheel.current = onWheel;
+  const turn = useEffectEvent((event: WheelEvent, box: DOMRect) => {
+    if (!onWheel) return;
+    event.preventDefault();
+    onWheel(event, box);
+  });
   useEffect(() => {
     const canvas = ref.current;
     if (!canvas) return;
-    const turned = (event: WheelEvent) => {
-      if (!wheel.current) return;
-      event.preventDefault();
-      wheel.current(event, canvas.getBoundingClientRect());
-    };
+    const turned = (event: WheelEvent) => turn(event, canvas.getBoundingClientRect());
     // React listens passively: what is turned here would scroll the page as well.
     canvas.addEventListener("wheel", turned, { passive: false });
     return () => canvas.removeEventListener("wheel", turned);

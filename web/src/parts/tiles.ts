@@ -135,5 +135,6 @@ export function useTiles(take: Drawable, first: number, end: number, width: numb
       if (tile) tiles.push({ tile, from: Math.max(first, from), to: Math.min(end, to) });
     }
     return { tiles, waiting: tiles.length === 0 && missing.has(nameOf(take, channel, { level: top, index: 0 })) };
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- what is at hand is read from outside; `came` counts what was added to it
   }, [take, first, end, width, channel, enabled, came]);
 }

@@ -8,10 +8,19 @@ export interface HeardProgress {
   at: number;
 }
 
+/** How much of a job was done when it was heard of. */
+interface HeardShare {
+  share: number;
+  at: number;
+}
+
 interface Live {
   connected: boolean;
   progress: Record<number, HeardProgress>;
+  /** Jobs of this page's time: as they were first and last heard of. */
+  jobs: Record<number, { first: HeardShare; last: HeardShare }>;
   setConnected: (connected: boolean) => void;
+  hearJob: (id: number, share: number) => void;
   setProgress: (instrument: number, progress: Progress | undefined) => void;
   forgetProgress: () => void;
 }
@@ -19,8 +28,14 @@ interface Live {
 export const useLive = create<Live>((set) => ({
   connected: true,
   progress: {},
+  jobs: {},
   setConnected: (connected) => set({ connected }),
   setProgress: (instrument, progress) => set((state) => ({ progress: { ...state.progress, [instrument]: { progress, at: Date.now() } } })),
+  hearJob: (id, share) =>
+    set((state) => {
+      const heard = { share, at: Date.now() };
+      return { jobs: { ...state.jobs, [id]: { first: state.jobs[id]?.first ?? heard, last: heard } } };
+    }),
   forgetProgress: () => set({ progress: {} }),
 }));
 

@@ -1,5 +1,5 @@
 // Files on their way to the server: found among what was dropped, sent one after another, and how far that is.
-import { useState } from "react";
+import { useRef, useState } from "react";
 
 /** For a file chooser. */
 export const ACCEPT = "audio/*,.wav,.aif,.aiff,.flac,.ogg,.mp3";
@@ -63,7 +63,8 @@ export function send(url: string, file: File, share: (share: number) => void, ca
 
 /** Many files on their way, one after another, and what was said of those that were left aside. */
 export function useSending() {
-  const [going, setGoing] = useState<{ done: number; of: number; cancel: Cancel } | undefined>();
+  const [going, setGoing] = useState<{ done: number; of: number } | undefined>();
+  const now = useRef<Cancel>({});
   const [refused, setRefused] = useState<string[]>([]);
   const bring = async (instrument: number, files: File[]) => {
     const audio = audioAmong(files);
@@ -71,9 +72,10 @@ export function useSending() {
     const aside = others > 0 ? [`${others} other ${others === 1 ? "file was" : "files were"} passed over.`] : [];
     setRefused([...aside]);
     const cancel: Cancel = {};
+    now.current = cancel;
     for (const [n, file] of audio.entries()) {
       if (cancel.stop) break;
-      setGoing({ done: n, of: audio.length, cancel });
+      setGoing({ done: n, of: audio.length });
       // The folder belongs to the name: dropped folders carry it in the name, chosen ones beside it.
       const name = file.webkitRelativePath || file.name;
       await send(`/api/instruments/${instrument}/files?name=${encodeURIComponent(name)}`, file, () => undefined, cancel).catch(
@@ -87,9 +89,8 @@ export function useSending() {
     return aside;
   };
   const stop = () => {
-    if (!going) return;
-    going.cancel.stop = true;
-    going.cancel.request?.abort();
+    now.current.stop = true;
+    now.current.request?.abort();
   };
   return { going, refused, bring, stop };
 }

@@ -1,43 +1,11 @@
 // The files that wait, a row each: what their names tell, what is heard, and what was mended, for one row or for many.
 import { type KeyboardEvent, type MouseEvent, useState } from "react";
-import type { Schemas } from "../api/client";
 import { keyName, parseKey } from "../model/keys";
 import { centsShort } from "../model/units";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
 import { Together } from "./FilesTogether";
-
-export type Row = Schemas["FileRow"];
-
-/** What was said of a row by hand. */
-export interface Mended {
-  key?: number;
-  layer?: number;
-  round_robin?: number;
-  key_up?: boolean;
-}
-
-/** Where a row's file goes. */
-export type Place = Omit<Schemas["PlacedFile"], "key"> & { key: number | undefined };
-
-export function placeOf(row: Row, mended: Mended | undefined): Place {
-  const place = {
-    file: row.id,
-    right: row.right?.id,
-    key: row.key ?? undefined,
-    layer: row.layer,
-    round_robin: row.round_robin,
-    key_up: row.guess.key_up,
-    mic: row.guess.mic,
-  };
-  return { ...place, ...mended };
-}
-
-/** A turn as it is typed, from 1; counted from 0. */
-export function parseTurn(text: string): number | undefined {
-  const turn = Number(text) - 1;
-  return Number.isInteger(turn) && turn >= 0 && turn < 64 ? turn : undefined;
-}
+import { type Mended, parseTurn, type Place, placeOf, type Row } from "../model/fileRows";
 
 interface Props {
   instrument: number;
@@ -88,7 +56,7 @@ export function FileTable({ instrument, rows, layers, mended, onMend, onForget }
   return (
     <>
       <div className="max-h-[300px] overflow-auto">
-        <table className="w-full text-[12px]" aria-multiselectable onKeyDown={onKeyDown}>
+        <table className="w-full text-[12px]" role="grid" aria-multiselectable onKeyDown={onKeyDown}>
           <thead className="sticky top-0 bg-raised text-left text-ink3">
             <tr>
               {HEADS.map((head) => (

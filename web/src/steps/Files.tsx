@@ -8,7 +8,8 @@ import { Choice } from "../parts/Choice";
 import { Sending } from "../parts/Sending";
 import { filesOf, useSending } from "../state/sending";
 import { sayError, useView } from "../state/view";
-import { FileTable, type Mended, type Place, placeOf, type Row } from "./FileTable";
+import { type Mended, type Place, placeOf, type Row } from "../model/fileRows";
+import { FileTable } from "./FileTable";
 import { type Kind, KINDS } from "./PlanForm";
 
 type Spelling = "letters" | "german" | "syllables";

@@ -1,7 +1,7 @@
 // What is said of all chosen rows of the files at once.
-import { type KeyboardEvent, useState } from "react";
+import { useState } from "react";
 import { keyName, parseKey } from "../model/keys";
-import { type Mended, parseTurn, type Row } from "./FileTable";
+import { type Mended, parseTurn, type Row } from "../model/fileRows";
 
 export function Together({
   rows,
@@ -23,12 +23,10 @@ export function Together({
   const last = first === undefined ? undefined : first + by * (rows.length - 1);
   const fits = last !== undefined && Number.isInteger(by) && by !== 0 && last >= 0 && last <= 127;
   const input = "num rounded border border-line bg-raised px-1 py-0.5";
-  const stop = (event: KeyboardEvent) => event.stopPropagation();
   return (
     <div
       className="flex flex-wrap items-center gap-x-3 gap-y-1.5 border-t border-line2 bg-chosen px-3 py-1.5 text-[12px]"
       data-part="together"
-      onKeyDown={stop}
     >
       <b className="font-semibold">{rows.length} chosen</b>
       <label className="flex items-center gap-1">
@@ -84,7 +82,7 @@ export function Together({
       <button
         className="button !py-0.5"
         disabled={!fits}
-        title={fits ? `In the order of the rows, from ${keyName(first!)} to ${keyName(last!)}` : "These keys do not reach for all of them"}
+        title={fits ? `In the order of the rows, from ${keyName(first!)} to ${keyName(last)}` : "These keys do not reach for all of them"}
         onClick={() => all((_, n) => ({ key: first! + by * n }))}
       >
         Deal

@@ -1,5 +1,5 @@
 // By hand: a page that can be read from across the room.
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useEffectEvent, useState } from "react";
 import { findMidi, type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
 import { layerOf, passOf, roundRobinsOf } from "../model/cells";
 import { chordAt, hzOfKey, keyName } from "../model/keys";
@@ -11,7 +11,7 @@ import { player } from "../sound/player";
 import { usePending } from "../state/pending";
 import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
-import { isGoing, LevelMeter, type RecordProps } from "./Record";
+import { isGoing, LevelMeter, type RecordProps } from "./recording";
 import { RigSpeed, type Speed } from "./RigSpeed";
 import { beginRun, type Order, tell } from "./run";
 
@@ -37,13 +37,14 @@ export function ByHand({ view, progress, cells }: RecordProps) {
   const missing = cells.filter((cell) => !cell.take).length;
   const simulated = view.plan.source.rig !== "page";
   const order = (name: Order) => void tell(view.id, name).catch(sayError);
+  const orderByHand = useEffectEvent(order);
   const counted = useCount(going ? progress.asked : 0, reference === "none" ? 0 : REFERENCE_MS, Number(beats), beatMs);
   const deciding = going && progress.state === "deciding";
   const tuning = going && progress.state === "tuning";
 
   // The reference sounds as soon as a note is asked for; what is heard meanwhile does not count.
-  useEffect(() => {
-    if (!going || progress.asked === 0 || !progress.cell || reference === "none") return;
+  const refer = useEffectEvent(() => {
+    if (!progress?.cell || reference === "none") return undefined;
     const { key, layer } = progress.cell;
     const before = [...view.takes].reverse().find((t) => t.chosen && t.cell.layer === layer && t.facts);
     if (reference === "take" && before) {
@@ -60,8 +61,10 @@ export function ByHand({ view, progress, cells }: RecordProps) {
       };
     }
     return undefined;
-    // Once for each time that a note is asked for.
-  }, [going ? progress.asked : 0]);
+  });
+  // Once for each time that a note is asked for.
+  const asked = going ? progress.asked : 0;
+  useEffect(() => (asked > 0 ? refer() : undefined), [asked]);
 
   const foot = useChoices((state) => state.foot);
   useEffect(() => {
@@ -73,7 +76,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
       for (const act of Object.keys(acts) as FootAct[]) {
         const pressed = pressOf(foot[act], bytes);
         if (pressed === undefined) continue;
-        if (pressed && !down.has(act)) order(acts[act]);
+        if (pressed && !down.has(act)) orderByHand(acts[act]);
         if (pressed) down.add(act);
         else down.delete(act);
       }
@@ -82,14 +85,14 @@ export function ByHand({ view, progress, cells }: RecordProps) {
       if (event.repeat || event.target instanceof HTMLInputElement || event.ctrlKey || event.metaKey || useView.getState().playKeys) return;
       if (!useSettings.getState().letterKeys) return;
       const act = ({ k: "keep", a: "again", s: "skip", b: "back", t: tuning ? "record" : "tune" } as const)[event.key.toLowerCase() as "k"];
-      if (act) order(act);
+      if (act) orderByHand(act);
     };
     window.addEventListener("keydown", keys);
     return () => {
       stop();
       window.removeEventListener("keydown", keys);
     };
-  }, [going, tuning, foot, view.id]);
+  }, [going, tuning, foot]);
 
   const pass = progress?.cell ? passOf(view.plan, progress.cell) : undefined;
   const layer = progress?.cell ? layerOf(view.plan, progress.cell) : undefined;
@@ -286,11 +289,12 @@ function useCount(asked: number, after: number, beats: number, beatMs: number): 
   return beat > 0 ? String(beat) : undefined;
 }
 
+const FOOT_ACTS: FootAct[] = ["keep", "again", "skip"];
+
 /** Any note or controller can be learnt. */
 function FootSwitch() {
   const { foot, set } = useChoices();
   const [learning, setLearning] = useState<FootAct | undefined>();
-  const acts = useRef<FootAct[]>(["keep", "again", "skip"]);
   useEffect(() => {
     if (!learning) return undefined;
     return hearMidi(([status = 0, number = 0, value = 0]) => {
@@ -304,7 +308,7 @@ function FootSwitch() {
   return (
     <div className="flex flex-wrap items-center gap-2 border-t border-line2 pt-2 text-[12px]">
       <span className="text-ink3">Foot-switch (MIDI)</span>
-      {acts.current.map((act) => (
+      {FOOT_ACTS.map((act) => (
         <button
           key={act}
           className={`button !py-1 ${learning === act ? "on" : ""}`}

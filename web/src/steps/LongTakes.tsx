@@ -10,7 +10,7 @@ import { importsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
 import { send } from "../state/sending";
 import { sayError } from "../state/view";
-import { isGoing, LevelMeter, type RecordProps } from "./Record";
+import { isGoing, LevelMeter, type RecordProps } from "./recording";
 import { beginRun, tell } from "./run";
 import { Slices } from "./Slices";
 

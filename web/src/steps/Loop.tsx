@@ -1,6 +1,6 @@
 // Where each take is looped, and what its seam is worth.
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
 import { standsOut } from "../model/cells";
 import { db, frames, signedDb } from "../model/units";
@@ -10,7 +10,7 @@ import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Written } from "../parts/Written";
 import { UseOnMore } from "../parts/UseOnMore";
-import { drawableTake, Waveform } from "../parts/Waveform";
+import { useDrawableTake, Waveform } from "../parts/Waveform";
 import { keyName } from "../model/keys";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
@@ -129,7 +129,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const [from, setFrom] = useState<{ text: string; of: From }>({ text: "", of: {} });
   const raw = useView((state) => state.raw);
   const held = take.treatment;
-  const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
+  const drawable = useDrawableTake(take, raw);
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   // The keys it will serve: there the loop runs slowest and fastest.

@@ -1,6 +1,6 @@
 // What sounds where: regions, made from the takes by rule.
-import { useCallback } from "react";
-import { change, type InstrumentView } from "../api/client";
+import { useCallback, useMemo } from "react";
+import { change, type InstrumentView, type TakeView } from "../api/client";
 import { cellId, layerPlace } from "../model/cells";
 import { keyName } from "../model/keys";
 import { cents, db, semitones } from "../model/units";
@@ -11,15 +11,17 @@ import { sayError, useView } from "../state/view";
 
 const STRETCH = 112;
 
+/** The take of a sample, cleaned or not. */
+function takesOf(view: InstrumentView): (sample: number) => TakeView | undefined {
+  const takes = new Map(view.takes.map((take) => [String(take.id), take]));
+  return (sample) => takes.get(view.program.samples[sample]?.source.split("~")[0] ?? "");
+}
+
 export function MapBoard({ view }: { view: InstrumentView }) {
   const { low, keys, focus, choose } = useView();
   const onWheel = useLook();
   const { regions } = view.program;
-  const takeOf = (sample: number) => view.takes.find((t) => String(t.id) === view.program.samples[sample]?.source);
-  const isFocus = (sample: number) => {
-    const cell = takeOf(sample)?.cell;
-    return cell !== undefined && focus === cellId(cell);
-  };
+  const takeOf = useMemo(() => takesOf(view), [view]);
   const draw = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       const inner = width - STRETCH;
@@ -36,7 +38,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         const left = x(region.low_velocity) + 2;
         const wide = x(region.high_velocity + 1) - left - 2;
         const colour = layerColour(colours, cell ? layerPlace(view.plan, cell) : 0, layers);
-        const focused = isFocus(region.sample);
+        const focused = cell !== undefined && focus === cellId(cell);
         ctx.beginPath();
         ctx.roundRect(left, top + 1, wide, bottom - top - 2, 4);
         ctx.globalAlpha = focused ? 1 : 0.45;
@@ -80,8 +82,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       ctx.fillText("velocity", inner / 2 - 20, HEADER / 2);
       ctx.fillText("stretch", inner + 10, HEADER / 2);
     },
-    // takeOf and isFocus read only `view` and `focus`.
-    [view, low, keys, focus],
+    [view.plan, regions, takeOf, low, keys, focus],
   );
   return (
     <Canvas

@@ -1,5 +1,5 @@
 // What is struck together at every rung: written, or played in on any keys.
-import { useEffect, useState } from "react";
+import { useEffect, useEffectEvent, useState } from "react";
 import { answer, api } from "../api/client";
 import { chordAt } from "../model/keys";
 import { Written } from "../parts/Written";
@@ -53,19 +53,18 @@ export function Chord({ pass, set }: { pass: Pass; set: (values: Partial<Pass>) 
 
 /** All keys that were held together, from low to high, once they are let go; the ladder's, the letters' and a MIDI keyboard's alike. */
 function usePlayedIn(listens: boolean, onPlayed: (keys: number[]) => void) {
-  const held = useSound((sound) => sound.held);
-  const [keys, setKeys] = useState<number[]>([]);
+  const played = useEffectEvent(onPlayed);
   useEffect(() => {
-    if (!listens) {
-      setKeys([]);
-    } else if (held.size > 0) {
-      setKeys((before) => [...new Set([...before, ...held])].sort((a, b) => a - b));
-    } else if (keys.length > 0) {
-      setKeys([]);
-      onPlayed(keys);
-    }
-    // What was played in is given once, when the last key comes up.
-  }, [listens, held]);
+    if (!listens) return undefined;
+    let keys = new Set<number>();
+    return useSound.subscribe(({ held }) => {
+      held.forEach((key) => keys.add(key));
+      // What was played in is given once, when the last key comes up.
+      if (held.size > 0 || keys.size === 0) return;
+      played([...keys].sort((a, b) => a - b));
+      keys = new Set();
+    });
+  }, [listens]);
   // The letter keys play here, whatever else they do.
   useEffect(() => {
     if (!listens) return undefined;

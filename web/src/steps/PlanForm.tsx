@@ -1,6 +1,6 @@
 // What will be recorded: first what it is, then how far up and down, then how finely and how often; the cost, live.
 import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useEffectEvent } from "react";
 import { answer, api, type Plan, type Schemas } from "../api/client";
 import { count, duration, key, megabytes, seconds } from "../model/units";
 import { keyName, parseKey } from "../model/keys";
@@ -83,15 +83,15 @@ export function PlanForm({ plan, reasons, onChange }: { plan: Plan; reasons?: Re
     );
   };
   // While rungs are picked, a click on the ladder adds or removes one.
+  const addOrRemove = useEffectEvent((clicked: number) => {
+    const has = pass.rungs.includes(clicked);
+    if (has && pass.rungs.length === 1) return;
+    set({ rungs: has ? pass.rungs.filter((r) => r !== clicked) : [...pass.rungs, clicked].sort((a, b) => a - b) });
+  });
+  const picks = pick !== undefined;
   useEffect(() => {
-    if (!pick) return undefined;
-    setPick((clicked) => {
-      const has = pass.rungs.includes(clicked);
-      if (has && pass.rungs.length === 1) return;
-      set({ rungs: has ? pass.rungs.filter((r) => r !== clicked) : [...pass.rungs, clicked].sort((a, b) => a - b) });
-    });
-    return undefined;
-  }, [plan, index, pick !== undefined]);
+    if (picks) setPick((clicked) => addOrRemove(clicked));
+  }, [picks, setPick]);
   useEffect(() => () => setPick(undefined), [setPick]);
   return (
     <>
@@ -311,7 +311,7 @@ function RungList({ rungs, onSet }: { rungs: number[]; onSet: (rungs: number[]) 
       .filter(Boolean)
       .map(parseKey);
     const known = keys.length > 0 && keys.every((k) => k !== undefined);
-    if (known) onSet([...new Set(keys as number[])].sort((a, b) => a - b));
+    if (known) onSet([...new Set(keys)].sort((a, b) => a - b));
     else sayError(new Error("Not every rung was understood: write them as C3, F♯4 or 60, with spaces between."));
     return known;
   };

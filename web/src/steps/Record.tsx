@@ -1,7 +1,6 @@
 // Recording: what it looks like depends on how the plan says the recordings come to be.
 import { useState } from "react";
-import type { InstrumentView, Progress } from "../api/client";
-import { useLine } from "../devices/line";
+import type { Progress } from "../api/client";
 import { type BoardCell, layerOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { db, duration } from "../model/units";
@@ -16,6 +15,7 @@ import { sayError, useView } from "../state/view";
 import { Files } from "./Files";
 import { ByHand } from "./Hand";
 import { LongTakes } from "./LongTakes";
+import { isGoing, LevelMeter, type RecordProps } from "./recording";
 import { RigCard } from "./Rig";
 import { RigSpeed, type Speed } from "./RigSpeed";
 import { beginRun, beginThrough, type Order, tell } from "./run";
@@ -43,16 +43,6 @@ const SAYS: Record<Progress["state"], string> = {
   stopped: "Stopped",
 };
 
-export interface RecordProps {
-  view: InstrumentView;
-  progress: Progress | undefined;
-  cells: BoardCell[];
-}
-
-export function isGoing(progress: Progress | undefined): progress is Progress {
-  return progress !== undefined && progress.state !== "finished" && progress.state !== "stopped";
-}
-
 export function RecordBench(props: RecordProps) {
   const { view, progress, cells } = props;
   const focus = useView((state) => state.focus);
@@ -74,34 +64,6 @@ export function RecordBench(props: RecordProps) {
       {focused && <Takes view={view} cell={focused} />}
       {!isGoing(progress) && view.takes.length > 0 && <OutAndBack {...props} />}
     </>
-  );
-}
-
-/** The level that comes in, with what it reached held. */
-export function LevelMeter({ progress }: { progress: Progress | undefined }) {
-  const line = useLine();
-  const [held, setHeld] = useState({ db: -120, at: 0 });
-  const going = isGoing(progress) || line.open;
-  const now = line.open ? 20 * Math.log10(Math.max(1e-6, line.peak)) : going ? (progress?.peak_dbfs ?? -120) : -120;
-  if (now > held.db || Date.now() - held.at > 2500) {
-    if (now !== held.db) setHeld({ db: now, at: Date.now() });
-  }
-  const share = (value: number) => `${Math.max(0, Math.min(1, (value + 60) / 60)) * 100}%`;
-  return (
-    <div className="flex w-full items-center gap-3">
-      <div
-        className="relative h-2.5 flex-1 overflow-hidden rounded bg-line2"
-        role="meter"
-        aria-label="Input level"
-        aria-valuemin={-60}
-        aria-valuemax={0}
-        aria-valuenow={Math.round(Math.max(-60, now))}
-      >
-        <div className={`h-full ${now > -0.2 ? "bg-mark" : "bg-act"}`} style={{ width: share(now) }} />
-        {going && held.db > -60 && <div className="absolute top-0 h-full w-[2px] bg-ink" style={{ left: share(held.db) }} />}
-      </div>
-      <span className="num w-16 text-right text-ink3">{going ? db(now) : "–"}</span>
-    </div>
   );
 }
 

@@ -1,13 +1,13 @@
 // A long take on one waveform: where it is cut, by itself or by hand, and which cell each slice goes to.
 import { useQuery } from "@tanstack/react-query";
-import { useMemo, useRef, useState } from "react";
+import { useRef, useState } from "react";
 import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
 import { layerOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { decibels, duration, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { type NumberOf, Numbers } from "../parts/Numbers";
-import { drawableLongTake, type Span, Waveform } from "../parts/Waveform";
+import { type Span, useDrawableLongTake, Waveform } from "../parts/Waveform";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
 import type { LongTake } from "./LongTakes";
@@ -86,7 +86,7 @@ const inOrder = (a: Slice, b: Slice) => a.first_frame - b.first_frame;
 
 export function Slices({ view, take }: { view: InstrumentView; take: LongTake }) {
   const kept = take.slicing.slices;
-  const drawable = useMemo(() => drawableLongTake(take), [take.id, take.frames]);
+  const drawable = useDrawableLongTake(take);
   const [by, setBy] = useState<"silence" | "grid">("silence");
   const [silence, setSilence] = useState<Silence>({
     over_floor_db: 10,

@@ -1,5 +1,5 @@
 // Where each take starts and ends, and how loud it is.
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import { answer, api, change, type Fact, type Schemas } from "../api/client";
 import { player } from "../sound/player";
 import { layerOf } from "../model/cells";
@@ -9,7 +9,7 @@ import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { UseOnMore } from "../parts/UseOnMore";
-import { drawableTake, Waveform } from "../parts/Waveform";
+import { useDrawableTake, Waveform } from "../parts/Waveform";
 import { sayError, useView } from "../state/view";
 import { Clean } from "./Clean";
 import { Make } from "./Make";
@@ -76,7 +76,7 @@ export function TrimBench({ on }: { on: OnBench }) {
   const held = take.treatment;
   const raw = useView((state) => state.raw);
   const { panel, setPanel } = useView();
-  const drawable = useMemo(() => drawableTake(take, raw), [take.id, take.frames, take.cleaned, raw]);
+  const drawable = useDrawableTake(take, raw);
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown) =>
     change(view.id, label, [{ take: take.id, fact, value }])

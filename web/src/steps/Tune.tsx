@@ -74,6 +74,7 @@ export function TuneBench({ on }: { on: OnBench }) {
   const root = held ? hzOfKey(held.root_key + held.recording_cents / 100) : 440;
   const counted: [number, number] | undefined =
     stretch ?? (take.correction.pitch_stretch as [number, number] | null | undefined) ?? undefined;
+  const [countedFrom, countedTo] = counted ?? [];
   const drawCurve = useCallback(
     ({ ctx, width, height, colours }: Surface) => {
       ctx.fillStyle = colours.raised;
@@ -90,9 +91,9 @@ export function TuneBench({ on }: { on: OnBench }) {
       if (!data || data.hz.length === 0) return;
       const x = placeOf(data.frames, width);
       // The stretch that counts, between two lines that are dragged.
-      const [one, two] = [x(counted?.[0] ?? data.frames[0]!), x(counted?.[1] ?? data.frames.at(-1)!)];
+      const [one, two] = [x(countedFrom ?? data.frames[0]!), x(countedTo ?? data.frames.at(-1)!)];
       ctx.fillStyle = colours.actSoft;
-      ctx.globalAlpha = counted ? 0.9 : 0.35;
+      ctx.globalAlpha = countedFrom !== undefined ? 0.9 : 0.35;
       ctx.fillRect(one, 0, two - one, height);
       ctx.globalAlpha = 1;
       ctx.fillStyle = colours.act;
@@ -103,7 +104,7 @@ export function TuneBench({ on }: { on: OnBench }) {
       ctx.lineWidth = 1.6;
       ctx.stroke();
     },
-    [data, root, counted?.[0], counted?.[1]],
+    [data, root, countedFrom, countedTo],
   );
   const drawSpectrum = useCallback(
     ({ ctx, width, height, colours }: Surface) => {

@@ -1,0 +1,28 @@
+import { expect, test } from "vitest";
+import { chordAt, hzOfKey, isBlack, keyName, parseKey } from "./keys";
+
+test("every key's name is that key", () => {
+  for (let key = 0; key < 128; key++) expect(parseKey(keyName(key))).toBe(key);
+});
+
+test("names as people type them", () => {
+  expect(parseKey("Bb2")).toBe(46);
+  expect(parseKey(" c#3 ")).toBe(49);
+  expect(parseKey("60")).toBe(60);
+  for (const none of ["H3", "C", "C10", "128", "", "C♯♯3"]) expect(parseKey(none), none).toBeUndefined();
+});
+
+// ISO 16: A4 is 440 Hz. MIDI 1.0: it is key 69.
+test("keys are tempered from 440 Hz", () => {
+  expect(hzOfKey(69)).toBe(440);
+  expect(hzOfKey(60)).toBeCloseTo(261.626, 3);
+});
+
+test("a chord is told from its lowest note", () => {
+  expect(chordAt([4, 7], 60)).toBe("C4 E4 G4");
+  expect(chordAt([-5, 3], 69)).toBe("E4 A4 C5");
+});
+
+test("an octave has five black keys", () => {
+  expect(Array.from({ length: 12 }, (_, key) => isBlack(60 + key)).filter(Boolean)).toHaveLength(5);
+});
