@@ -195,7 +195,7 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
 async fn same_samples(ladder: &Ladder, browser: &Browser, program: &program::Program) -> anyhow::Result<()> {
     let region = &program.regions[9];
     let sample = &program.samples[region.sample];
-    let (key, velocity, blocks) = (region.low_key, region.high_velocity, 1_500);
+    let (key, velocity, blocks) = (region.when.keys.low, region.when.strikes.high, 1_500);
     let rendered = browser
         .driver
         .execute_async(

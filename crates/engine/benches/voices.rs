@@ -2,13 +2,13 @@
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use engine::Engine;
-use program::{Loop, LoopRuns, Program, Region, Sample, Shape, SoundsOn, Strand};
+use program::{Loop, LoopRuns, Program, Region, Sample};
 
 fn voices(c: &mut Criterion) {
     let frames = 96_000u64;
-    let program = Program {
-        name: "bench".into(),
-        samples: vec![Sample {
+    let program = Program::plain(
+        "bench",
+        vec![Sample {
             id: program::SampleId(0),
             name: "a".into(),
             source: "a".into(),
@@ -18,21 +18,14 @@ fn voices(c: &mut Criterion) {
             channels: 2,
             frames,
         }],
-        strands: vec![Strand {
-            id: program::StrandId(0),
-            name: "s".into(),
-            sounds_on: SoundsOn::KeyDown,
-            gain_db: 0.0,
-            shape: Shape::default(),
-        }],
-        regions: vec![Region {
+        vec![Region {
             looped: Some(Loop {
                 crossfade_frames: 2_400,
                 ..Loop::plain(40_000, 80_000, LoopRuns::ThroughRelease)
             }),
             ..Region::whole(0, 72, frames)
         }],
-    };
+    );
     for count in [128, 500] {
         let mut engine = Engine::new(48_000.0, count);
         engine.load(program.clone());

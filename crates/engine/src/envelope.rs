@@ -1,13 +1,17 @@
-//! Attack, decay, sustain, release.
+//! Delay, attack, hold, decay, sustain, release.
 
-use program::Shape;
+use program::Loudness;
 
 /// Levels under this are silence: 100 dB down, where the formats end their releases.
 const SILENCE: f32 = 1e-5;
 
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Stage {
+    /// Frames of silence that are left.
+    Delay(u32),
     Attack,
+    /// Frames at full level that are left.
+    Hold(u32),
     Decay,
     Release,
     Done,
@@ -19,6 +23,7 @@ pub(crate) struct Envelope {
     stage: Stage,
     level: f32,
     attack_step: f32,
+    hold_frames: u32,
     decay_factor: f32,
     sustain: f32,
     release_factor: f32,
@@ -30,19 +35,25 @@ impl Envelope {
             stage: Stage::Done,
             level: 0.0,
             attack_step: 0.0,
+            hold_frames: 0,
             decay_factor: 0.0,
             sustain: 0.0,
             release_factor: 0.0,
         }
     }
 
-    pub(crate) fn start(shape: &Shape, rate_hz: f64) -> Self {
+    pub(crate) fn start(shape: &Loudness, rate_hz: f64) -> Self {
         let frames = |ms: f64| (ms / 1000.0 * rate_hz).max(1.0);
+        let whole = |ms: f64| (ms / 1000.0 * rate_hz).max(0.0) as u32;
         // A factor a frame that makes 100 dB in the given time.
         let factor = |ms: f64| libm::pow(10.0, -5.0 / frames(ms)) as f32;
         Self {
-            stage: Stage::Attack,
+            stage: match whole(shape.delay_ms) {
+                0 => Stage::Attack,
+                frames => Stage::Delay(frames),
+            },
             level: 0.0,
+            hold_frames: whole(shape.hold_ms),
             attack_step: (1.0 / frames(shape.attack_ms)) as f32,
             decay_factor: factor(shape.decay_ms),
             sustain: libm::pow(10.0, shape.sustain_db.min(0.0) / 20.0) as f32,
@@ -66,11 +77,28 @@ impl Envelope {
 
     pub(crate) fn next(&mut self) -> f32 {
         match self.stage {
+            Stage::Delay(left) => {
+                self.stage = if left > 1 {
+                    Stage::Delay(left - 1)
+                } else {
+                    Stage::Attack
+                }
+            }
             Stage::Attack => {
                 self.level += self.attack_step;
                 if self.level >= 1.0 {
                     self.level = 1.0;
-                    self.stage = Stage::Decay;
+                    self.stage = match self.hold_frames {
+                        0 => Stage::Decay,
+                        frames => Stage::Hold(frames),
+                    };
+                }
+            }
+            Stage::Hold(left) => {
+                self.stage = if left > 1 {
+                    Stage::Hold(left - 1)
+                } else {
+                    Stage::Decay
                 }
             }
             Stage::Decay => self.level = (self.level * self.decay_factor).max(self.sustain),
@@ -93,10 +121,10 @@ mod tests {
 
     #[test]
     fn a_release_falls_by_a_hundred_decibels_in_its_time() {
-        let shape = Shape {
+        let shape = Loudness {
             attack_ms: 0.0,
             release_ms: 1000.0,
-            ..Shape::default()
+            ..Loudness::default()
         };
         let mut envelope = Envelope::start(&shape, 48_000.0);
         envelope.next();
@@ -114,12 +142,30 @@ mod tests {
 
     #[test]
     fn an_attack_is_linear_in_amplitude() {
-        let shape = Shape {
+        let shape = Loudness {
             attack_ms: 100.0,
-            ..Shape::default()
+            ..Loudness::default()
         };
         let mut envelope = Envelope::start(&shape, 48_000.0);
         let quarter = (0..1200).map(|_| envelope.next()).last().unwrap();
         assert!((quarter - 0.25).abs() < 1e-3);
+    }
+
+    #[test]
+    fn it_waits_and_stays_up_as_long_as_it_is_told() {
+        let shape = Loudness {
+            delay_ms: 100.0,
+            attack_ms: 0.0,
+            hold_ms: 200.0,
+            decay_ms: 10.0,
+            sustain_db: -20.0,
+            ..Loudness::default()
+        };
+        let mut envelope = Envelope::start(&shape, 48_000.0);
+        let levels: Vec<f32> = (0..24_000).map(|_| envelope.next()).collect();
+        let count = |is: fn(f32) -> bool| levels.iter().filter(|level| is(**level)).count();
+        assert_eq!(count(|level| level == 0.0), 4_800);
+        assert!(count(|level| level == 1.0).abs_diff(9_600) <= 2);
+        assert!((levels[23_999] - 0.1).abs() < 1e-6);
     }
 }

@@ -22,7 +22,7 @@ pub use samples::{SampleAudio, Samples};
 
 use envelope::Envelope;
 use interpolate::Interpolator;
-use program::{Counters, Program, Region, RegionKey, SampleId, SoundsOn, regions_for_key};
+use program::{KeyEvent, Program, Region, RegionKey, SampleId, Turns};
 use std::collections::HashMap;
 use voice::Voice;
 
@@ -70,7 +70,7 @@ pub struct Engine {
     program: Program,
     samples: Samples,
     voices: Vec<Voice>,
-    counters: Counters,
+    turns: Turns,
     interpolator: Interpolator,
     age: u64,
     held: [u8; 128],
@@ -84,7 +84,7 @@ impl Engine {
             program: Program::default(),
             samples: Samples::default(),
             voices: vec![Voice::silent(); most_voices],
-            counters: Counters::default(),
+            turns: Turns::default(),
             interpolator: Interpolator::new(),
             age: 0,
             held: [0; 128],
@@ -95,6 +95,7 @@ impl Engine {
     pub fn load(&mut self, program: Program) {
         self.voices.iter_mut().for_each(Voice::stop);
         self.samples = Samples::reserved(&program);
+        self.turns = Turns::of(&program);
         self.program = program;
     }
 
@@ -116,6 +117,7 @@ impl Engine {
             voice.move_to(place_of(voice.region()));
         }
         self.samples.follow(&self.program, &program);
+        self.turns.follow(&self.program, &program);
         self.program = program;
         self.follow();
     }
@@ -166,9 +168,16 @@ impl Engine {
     /// A key goes down, velocity 1 to 127.
     pub fn note_on(&mut self, key: u8, velocity: u8) {
         let key = key & 127;
+        let another_held = (0u8..)
+            .zip(&self.held)
+            .any(|(other, held)| other != key && *held > 0);
         self.held[usize::from(key)] = velocity;
-        let turn = self.counters.take_turn(key);
-        self.start(SoundsOn::KeyDown, key, velocity, turn);
+        self.start(KeyEvent {
+            up: false,
+            key,
+            velocity,
+            another_held,
+        });
     }
 
     /// A key comes up: its voices are released, and key-up sounds start at the velocity of its strike.
@@ -176,27 +185,35 @@ impl Engine {
         let key = key & 127;
         let velocity = std::mem::take(&mut self.held[usize::from(key)]);
         for voice in self.voices.iter_mut().filter(|voice| voice.is_held_by(key)) {
-            voice.release();
+            voice.release(&self.program);
         }
         if velocity > 0 {
-            self.start(SoundsOn::KeyUp, key, velocity, 0);
+            self.start(KeyEvent {
+                up: true,
+                key,
+                velocity,
+                another_held: self.held.iter().any(|held| *held > 0),
+            });
         }
     }
 
     /// Everything is let go, key-up sounds are not started.
     pub fn all_notes_off(&mut self) {
         self.held = [0; 128];
-        self.voices.iter_mut().for_each(Voice::release);
+        for voice in &mut self.voices {
+            voice.release(&self.program);
+        }
     }
 
-    fn start(&mut self, on: SoundsOn, key: u8, velocity: u8, turn: u32) {
-        for region in regions_for_key(&self.program, on, key, velocity, turn) {
-            self.age += 1;
-            let voice = Voice::start(&self.program, region, key, velocity, on, self.rate_hz, self.age);
-            if let Some(slot) = steal(&mut self.voices) {
+    fn start(&mut self, event: KeyEvent) {
+        let (program, voices, age, rate_hz) = (&self.program, &mut self.voices, &mut self.age, self.rate_hz);
+        self.turns.strike(program, event, |region, gain| {
+            *age += 1;
+            let voice = Voice::start(program, region, event, gain, rate_hz, *age);
+            if let Some(slot) = steal(voices) {
                 *slot = voice;
             }
-        }
+        });
     }
 
     /// Voices that sound now.

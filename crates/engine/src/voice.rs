@@ -4,8 +4,8 @@ use crate::interpolate::{Set, WIDEST_HALF};
 use crate::samples::SampleAudio;
 use crate::{Envelope, Interpolator, Samples};
 use program::{
-    Loop, LoopWay, Program, Region, Shape, SoundsOn, crossfade_gains, fade_gain, pan_gains, playback_ratio,
-    velocity_gain_db,
+    KeyEvent, Loop, LoopWay, Loudness, Program, Region, crossfade_gains, fade_gain, pan_gains,
+    playback_ratio, velocity_gain_db,
 };
 
 /// Where the recording itself fades after a cut-off, so that running out of audio does not click.
@@ -16,7 +16,10 @@ pub(crate) struct Voice {
     region: usize,
     key: u8,
     velocity: u8,
-    on: SoundsOn,
+    /// It was started by a key that came up, and is not let go.
+    up: bool,
+    /// Amplitude from the fades of keys and strikes.
+    faded: f64,
     position: f64,
     ratio: f64,
     gains: (f32, f32),
@@ -32,7 +35,8 @@ impl Voice {
             region: 0,
             key: 0,
             velocity: 0,
-            on: SoundsOn::KeyDown,
+            up: false,
+            faded: 1.0,
             position: 0.0,
             ratio: 1.0,
             gains: (0.0, 0.0),
@@ -45,34 +49,36 @@ impl Voice {
     pub(crate) fn start(
         program: &Program,
         index: usize,
-        key: u8,
-        velocity: u8,
-        on: SoundsOn,
+        event: KeyEvent,
+        faded: f64,
         rate_hz: f64,
         age: u64,
     ) -> Self {
         let (Some(region), true) = (program.regions.get(index), rate_hz > 0.0) else {
             return Self::silent();
         };
-        let strand = program.strand_of(region);
-        let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
-        let shape = if on == SoundsOn::KeyUp {
-            shape
+        let KeyEvent {
+            up, key, velocity, ..
+        } = event;
+        let loudness = loudness_of(program, region);
+        let loudness = if up {
+            loudness
         } else {
-            Shape {
-                release_ms: shape.release_ms.max(STOP_MS),
-                ..shape
+            Loudness {
+                release_ms: loudness.release_ms.max(STOP_MS),
+                ..loudness
             }
         };
         Self {
             region: index,
             key,
             velocity,
-            on,
+            up,
+            faded,
             position: region.start_frame as f64,
             ratio: playback_ratio(program, region, key, rate_hz),
-            gains: gains(program, region, velocity),
-            envelope: Envelope::start(&shape, rate_hz),
+            gains: gains(program, region, velocity, faded),
+            envelope: Envelope::start(&loudness, rate_hz),
             age,
             looping: false,
         }
@@ -82,7 +88,7 @@ impl Voice {
     pub(crate) fn follow(&mut self, program: &Program, rate_hz: f64) {
         if let Some(region) = program.regions.get(self.region) {
             self.ratio = playback_ratio(program, region, self.key, rate_hz);
-            self.gains = gains(program, region, self.velocity);
+            self.gains = gains(program, region, self.velocity, self.faded);
         }
     }
 
@@ -104,11 +110,15 @@ impl Voice {
     }
 
     pub(crate) fn is_held_by(&self, key: u8) -> bool {
-        self.is_active() && self.key == key && self.on == SoundsOn::KeyDown
+        self.is_active() && self.key == key && !self.up
     }
 
-    pub(crate) fn release(&mut self) {
-        if self.on == SoundsOn::KeyDown {
+    pub(crate) fn release(&mut self, program: &Program) {
+        let to_end = program
+            .regions
+            .get(self.region)
+            .is_some_and(|region| region.to_end);
+        if !self.up && !to_end {
             self.envelope.release();
         }
     }
@@ -271,14 +281,24 @@ impl Voice {
     }
 }
 
-/// Left and right, from the level of region, strand and velocity, and the region's place.
-fn gains(program: &Program, region: &Region, velocity: u8) -> (f32, f32) {
+/// How loudness runs on a region: by its own shape, else by its strand's.
+fn loudness_of(program: &Program, region: &Region) -> Loudness {
+    let own = region
+        .shape
+        .and_then(|id| program.shapes.iter().find(|shape| shape.id == id));
+    own.map_or_else(
+        || program.loudness_of(program.strand_of(region)),
+        |shape| shape.loudness,
+    )
+}
+
+/// Left and right, from the level of region, strand, velocity and fades, and the region's place.
+fn gains(program: &Program, region: &Region, velocity: u8, faded: f64) -> (f32, f32) {
     let strand = program.strand_of(region);
-    let shape = strand.map_or_else(Shape::default, |strand| strand.shape);
     let db = region.gain_db
         + strand.map_or(0.0, |strand| strand.gain_db)
-        + velocity_gain_db(velocity, shape.velocity_to_level);
-    let gain = libm::pow(10.0, db / 20.0);
+        + velocity_gain_db(velocity, loudness_of(program, region).velocity_to_level);
+    let gain = libm::pow(10.0, db / 20.0) * faded;
     let (left, right) = pan_gains(region.pan);
     ((left * gain) as f32, (right * gain) as f32)
 }

@@ -2,8 +2,8 @@
 
 use engine::{Event, EventKind, Setting, render_offline};
 use program::{
-    Loop, LoopRuns, LoopWay, Program, Region, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn,
-    Strand, StrandId,
+    Fade, Loop, LoopRuns, LoopWay, On, Program, Region, RegionOf, Sample, SampleId, ShapeId, Span, Strand,
+    StrandId, Turn,
 };
 
 const RATE: f64 = 48_000.0;
@@ -23,23 +23,9 @@ fn program_of(region: Region, frames: u64) -> Program {
         channels: 1,
         frames,
     };
-    let shape = Shape {
-        attack_ms: 0.0,
-        ..Shape::default()
-    };
-    let strand = Strand {
-        id: StrandId(0),
-        name: "s".into(),
-        sounds_on: SoundsOn::KeyDown,
-        gain_db: 0.0,
-        shape,
-    };
-    Program {
-        name: "p".into(),
-        samples: vec![sample],
-        strands: vec![strand],
-        regions: vec![region],
-    }
+    let mut program = Program::plain("p", vec![sample], vec![region]);
+    program.shapes[0].loudness.attack_ms = 0.0;
+    program
 }
 
 fn sine(hz: f64, frames: usize) -> Vec<f32> {
@@ -153,31 +139,100 @@ fn what_would_alias_an_octave_up_is_filtered_out() {
     }
 }
 
+fn rms(sound: &[f32]) -> f32 {
+    (sound.iter().map(|x| x * x).sum::<f32>() / sound.len() as f32).sqrt()
+}
+
+/// Struck again and again: the second region, 20 dB down, answers every second strike.
 #[test]
-fn round_robins_take_turns_and_velocity_chooses_the_layer() {
-    let mut program = program_of(region(1_000), 1_000);
-    program.regions[0].round_robin = RoundRobin {
-        position: 0,
-        length: 2,
-    };
-    let second = Region {
-        gain_db: -6.0,
-        round_robin: RoundRobin {
-            position: 1,
-            length: 2,
-        },
-        ..program.regions[0].clone()
-    };
+fn round_robins_take_turns() {
+    let mut program = program_of(region(48_000), 48_000);
+    let mut second = program.regions[0].clone();
+    (second.key.of, second.gain_db) = (RegionOf::Own(1), -20.0);
     program.regions.push(second);
-    let heard: Vec<usize> = (0..4)
-        .flat_map(|turn| program::regions_for_key(&program, SoundsOn::KeyDown, 60, 64, turn))
+    for (region, place) in program.regions.iter_mut().zip(0..) {
+        region.when.turn = Turn::InOrder { place, of: 2 };
+    }
+    program.shapes[0].loudness.release_ms = 10.0;
+    let strike = |n: usize| {
+        let (key, velocity) = (69, 127);
+        let on = Event {
+            frame: n * 12_800,
+            kind: EventKind::NoteOn { key, velocity },
+        };
+        let off = Event {
+            frame: n * 12_800 + 6_400,
+            kind: EventKind::NoteOff { key },
+        };
+        [on, off]
+    };
+    let events: Vec<Event> = (0..4).flat_map(strike).collect();
+    let (left, _) = render_offline(&program, vec![vec![sine(440.0, 48_000)]], RATE, &events, 51_200);
+    let levels: Vec<f32> = (0..4)
+        .map(|n| rms(&left[n * 12_800 + 1_000..n * 12_800 + 6_000]))
         .collect();
-    assert_eq!(heard, [0, 1, 0, 1]);
-    program.regions[0].high_velocity = 63;
-    assert_eq!(
-        program::regions_for_key(&program, SoundsOn::KeyDown, 60, 64, 0).count(),
-        0
-    );
+    assert!((levels[0] / levels[1] - 10.0).abs() < 0.2, "{levels:?}");
+    assert!((levels[2] / levels[3] - 10.0).abs() < 0.2, "{levels:?}");
+}
+
+/// Two layers that cross from 40 to 80: as loud as either alone all the way, for they play the same.
+#[test]
+fn a_crossfade_of_strikes_keeps_its_level() {
+    let mut program = program_of(region(48_000), 48_000);
+    let mut loud = program.regions[0].clone();
+    loud.key.of = RegionOf::Own(1);
+    let fade = Some(Fade { from: 40, to: 80 });
+    program.regions[0].when.strikes = Span {
+        fade_out: fade,
+        law: program::FadeLaw::Linear,
+        ..Span::of(1, 80)
+    };
+    loud.when.strikes = Span {
+        fade_in: fade,
+        law: program::FadeLaw::Linear,
+        ..Span::of(40, 127)
+    };
+    program.regions.push(loud);
+    let level = |velocity: u8| {
+        let on = Event {
+            frame: 0,
+            kind: EventKind::NoteOn { key: 69, velocity },
+        };
+        let (left, _) = render_offline(&program, vec![vec![sine(440.0, 48_000)]], RATE, &[on], 9_600);
+        rms(&left[1_000..])
+    };
+    for velocity in [20, 40, 50, 60, 79, 80, 100] {
+        assert!((level(velocity) / level(1) - 1.0).abs() < 1e-3, "{velocity}");
+    }
+}
+
+/// A bell that rings out though its key comes up, and another that waits, then answers the key that comes up.
+#[test]
+fn what_is_played_to_its_end_is_not_let_go() {
+    let mut program = program_of(region(24_000), 24_000);
+    program.shapes[0].loudness.release_ms = 10.0;
+    let heard = |program: &Program| {
+        let (left, _) = render_offline(
+            program,
+            vec![vec![sine(440.0, 24_000)]],
+            RATE,
+            &press(69, Some(2_400)),
+            24_000,
+        );
+        rms(&left[12_000..20_000])
+    };
+    assert!(heard(&program) < 1e-6);
+    program.regions[0].to_end = true;
+    assert!(heard(&program) > 0.3);
+    program.regions[0].to_end = false;
+    program.strands.push(Strand {
+        on: On::KEY_UP,
+        ..Strand::new(StrandId(1), "up", ShapeId(0))
+    });
+    let mut up = program.regions[0].clone();
+    up.key.strand = StrandId(1);
+    program.regions.push(up);
+    assert!(heard(&program) > 0.3);
 }
 
 #[test]
@@ -259,7 +314,7 @@ fn an_edited_program_keeps_what_stays() {
     edited.samples[1].name = "another name".into();
     edited.regions[0].sample = 1;
     let mut added = Region::whole(0, 40, 96_000);
-    (added.key.of, added.high_key) = (RegionOf::Own(7), 40);
+    (added.key.of, added.when.keys) = (RegionOf::Own(7), Span::of(40, 40));
     edited.regions.insert(0, added);
     engine.update(edited.clone());
     assert!(loudest(&mut engine) > 0.2);

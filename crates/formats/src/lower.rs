@@ -1,8 +1,8 @@
 //! From what is heard to what a format can hold.
 
 use program::{
-    FadeCurve, Loop, LoopRuns, LoopWay, Program, RegionKey, RegionOf, Sample, SampleId, SoundsOn, StrandId,
-    crossfade_gains, fade_gain,
+    FadeCurve, Loop, LoopRuns, LoopWay, Loudness, Program, RegionKey, RegionOf, Sample, SampleId, Shape,
+    ShapeId, Span, StrandId, Turn, When, crossfade_gains, fade_gain,
 };
 use serde::{Deserialize, Serialize};
 use signal::{Audio, db_to_amplitude};
@@ -82,7 +82,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
     let key_up = |region: &program::Region| {
         program
             .strand_of(region)
-            .is_some_and(|s| s.sounds_on == SoundsOn::KeyUp)
+            .is_some_and(|strand| strand.on.is_key_up())
     };
     let soundfont = format == Format::SoundFont2;
     let count = |test: &dyn Fn(&program::Region) -> bool| program.regions.iter().filter(|r| test(r)).count();
@@ -93,7 +93,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         );
         lose(
             "SoundFont has no round robins: the first of each is written.",
-            count(&|r| !key_up(r) && r.round_robin.position > 0),
+            count(&|r| !key_up(r) && r.when.turn.follows_another()),
         );
         lose(
             "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
@@ -105,24 +105,47 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             }),
         );
     }
+    let fades = |r: &program::Region| {
+        [r.when.keys, r.when.strikes]
+            .iter()
+            .any(|span| *span != Span::of(span.low, span.high))
+    };
+    if soundfont {
+        lose(
+            "SoundFont has no pitch that falls as keys rise: it stays.",
+            count(&|r| !key_up(r) && r.key_follow < 0.0),
+        );
+        lose(
+            "SoundFont has no crossfades between layers: each begins in the middle of its crossfade.",
+            count(&|r| !key_up(r) && fades(r)),
+        );
+    } else {
+        lose(
+            "SFZ has no turns at random that never come twice: these are written one after another.",
+            count(&|r| matches!(r.when.turn, Turn::Shuffled { .. })),
+        );
+    }
     // Strands and regions are numbered in the order of the file.
     let kept = program
         .strands
         .iter()
-        .filter(|strand| !(soundfont && strand.sounds_on == SoundsOn::KeyUp));
+        .filter(|strand| !(soundfont && strand.on.is_key_up()));
     let mut numbers = HashMap::new();
     for (number, strand) in (0..).zip(kept) {
+        let loudness = lowered_loudness(program.loudness_of(Some(strand)));
+        lowered.shapes.push(Shape {
+            id: ShapeId(number),
+            loudness,
+            ..Shape::default()
+        });
         let mut strand = strand.clone();
         numbers.insert(strand.id, number);
         strand.id = StrandId(number);
         strand.gain_db = 0.0;
         strand.name = clean_name(&strand.name);
-        let shape = &mut strand.shape;
-        for ms in [&mut shape.attack_ms, &mut shape.decay_ms, &mut shape.release_ms] {
-            *ms = ms.round().clamp(0.0, 100_000.0);
-        }
-        shape.sustain_db = sustain_db_of(sustain_percent(shape.sustain_db));
-        shape.velocity_to_level = (shape.velocity_to_level * 1000.0).round() / 1000.0;
+        strand.shape = ShapeId(number);
+        // What it asks for beside its regions is said of each of them, and so is its transposition.
+        (strand.when, strand.transpose_keys) = (When::ALWAYS, 0);
         lowered.strands.push(strand);
     }
     for region in &program.regions {
@@ -130,7 +153,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             continue;
         };
         let left_out = soundfont
-            && (key_up(region) || region.round_robin.position > 0 || sample.rate_hz > SOUNDFONT_MOST_HZ);
+            && (key_up(region) || region.when.turn.follows_another() || sample.rate_hz > SOUNDFONT_MOST_HZ);
         let end_frame = region.end_frame.min(sample.frames);
         let Some(strand) = numbers.get(&region.key.strand).copied().map(StrandId) else {
             continue;
@@ -173,15 +196,30 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             source_channels: sample.channels,
             ..sample.clone()
         });
-        // Whole cents in −50..50, the rest in the root.
-        let above = (region.recording_cents - region.tune_cents).round() + f64::from(region.root_key) * 100.0;
-        let root = (above / 100.0).round().clamp(0.0, 127.0);
+        let of_strand = program.strand_of(region);
+        let transposed = of_strand.map_or(0, |strand| strand.transpose_keys);
+        let cents = (region.recording_cents - region.tune_cents).round() - 100.0 * f64::from(transposed);
+        // Whole cents in −50..50, the rest in the root; where the pitch does not follow the key as usual, its root is where it was.
+        let above = cents + f64::from(region.root_key) * 100.0;
+        let mut key_follow = (region.key_follow * 100.0).round() / 100.0;
+        if soundfont {
+            // Section 8.1.2, scaleTuning: 0 to 1,200 cents for a key.
+            key_follow = key_follow.clamp(0.0, 12.0);
+        }
+        let root = if key_follow == 1.0 {
+            (above / 100.0).round().clamp(0.0, 127.0)
+        } else {
+            f64::from(region.root_key)
+        };
         lowered.regions.push(program::Region {
             key: RegionKey {
                 strand,
                 of: RegionOf::Own(lowered.regions_of(strand).count() as u64),
             },
             sample: lowered.samples.len() - 1,
+            when: lowered_when(region, of_strand.map(|strand| &strand.when), soundfont),
+            key_follow,
+            shape: None,
             root_key: root as u8,
             recording_cents: above - root * 100.0,
             tune_cents: 0.0,
@@ -204,14 +242,6 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
                     runs,
                 )
             }),
-            round_robin: if soundfont {
-                program::RoundRobin {
-                    position: 0,
-                    length: 1,
-                }
-            } else {
-                region.round_robin
-            },
             ..region.clone()
         });
     }
@@ -219,6 +249,50 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         program: lowered,
         bakes,
         losses,
+    }
+}
+
+/// Whole milliseconds, sustain and the effect of velocity in thousandths.
+fn lowered_loudness(loudness: Loudness) -> Loudness {
+    let whole = |ms: f64| ms.round().clamp(0.0, 100_000.0);
+    Loudness {
+        delay_ms: whole(loudness.delay_ms),
+        attack_ms: whole(loudness.attack_ms),
+        hold_ms: whole(loudness.hold_ms),
+        decay_ms: whole(loudness.decay_ms),
+        sustain_db: sustain_db_of(sustain_percent(loudness.sustain_db)),
+        release_ms: whole(loudness.release_ms),
+        velocity_to_level: (loudness.velocity_to_level * 1000.0).round() / 1000.0,
+    }
+}
+
+/// What region and strand ask for together, as far as a format can say it.
+fn lowered_when(region: &program::Region, of_strand: Option<&When>, soundfont: bool) -> When {
+    let meet = |own: Span, strands: Option<Span>| {
+        let Some(strands) = strands else { return own };
+        Span {
+            low: own.low.max(strands.low),
+            high: own.high.min(strands.high),
+            fade_in: own.fade_in.or(strands.fade_in),
+            fade_out: own.fade_out.or(strands.fade_out),
+            law: own.law,
+        }
+    };
+    let keys = meet(region.when.keys, of_strand.map(|when| when.keys));
+    let strikes = meet(region.when.strikes, of_strand.map(|when| when.strikes));
+    if soundfont {
+        return When::on(keys.without_fades(), strikes.without_fades());
+    }
+    let turn = match region.when.turn {
+        Turn::InOrder { place, of } | Turn::Shuffled { place, of, .. } if of > 1 => {
+            Turn::InOrder { place, of }
+        }
+        Turn::Random { from, to } => Turn::Random { from, to },
+        _ => Turn::Always,
+    };
+    When {
+        turn,
+        ..When::on(keys, strikes)
     }
 }
 

@@ -3,8 +3,8 @@
 use crate::FormatError;
 use crate::lower::{sustain_db_of, sustain_percent};
 use program::{
-    Loop, LoopRuns, Program, Region, RegionKey, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn,
-    Strand, StrandId,
+    Among, Fade, FadeLaw, Loop, LoopRuns, Loudness, On, Program, Region, RegionKey, RegionOf, Sample,
+    SampleId, Shape, ShapeId, Span, Strand, StrandId, Turn, When,
 };
 use std::collections::HashMap;
 use std::fmt::Write;
@@ -14,22 +14,36 @@ pub fn write_sfz(program: &Program) -> String {
     let mut text = format!("// {}\n", program.name);
     text.push_str("// group_label names a strand; everything else is version 1.\n");
     for strand in &program.strands {
-        let shape = &strand.shape;
-        let trigger = if strand.sounds_on == SoundsOn::KeyUp {
-            "release"
-        } else {
-            "attack"
+        let loudness = program.loudness_of(Some(strand));
+        let trigger = match strand.on {
+            On::KeyUp { .. } => "release",
+            On::KeyDown(Among::First) => "first",
+            On::KeyDown(Among::Legato) => "legato",
+            On::KeyDown(Among::Any) | On::Enters(_) => "attack",
         };
         let _ = write!(
             text,
-            "\n<group>\ngroup_label={}\ntrigger={trigger}\nampeg_attack={} ampeg_decay={} ampeg_sustain={} ampeg_release={}\namp_veltrack={}\n",
+            "\n<group>\ngroup_label={}\ntrigger={trigger}\nampeg_attack={} ampeg_decay={} ampeg_sustain={} ampeg_release={}",
             strand.name,
-            shape.attack_ms / 1000.0,
-            shape.decay_ms / 1000.0,
-            sustain_percent(shape.sustain_db),
-            shape.release_ms / 1000.0,
-            shape.velocity_to_level * 100.0,
+            loudness.attack_ms / 1000.0,
+            loudness.decay_ms / 1000.0,
+            sustain_percent(loudness.sustain_db),
+            loudness.release_ms / 1000.0,
         );
+        for (word, ms) in [
+            ("ampeg_delay", loudness.delay_ms),
+            ("ampeg_hold", loudness.hold_ms),
+        ] {
+            if ms > 0.0 {
+                let _ = write!(text, " {word}={}", ms / 1000.0);
+            }
+        }
+        if let On::KeyUp { fall_db_per_s, .. } = strand.on
+            && fall_db_per_s > 0.0
+        {
+            let _ = write!(text, " rt_decay={fall_db_per_s}");
+        }
+        let _ = writeln!(text, "\namp_veltrack={}", loudness.velocity_to_level * 100.0);
         for region in program.regions_of(strand.id) {
             let Some(sample) = program.samples.get(region.sample) else {
                 continue;
@@ -41,33 +55,40 @@ pub fn write_sfz(program: &Program) -> String {
 }
 
 fn write_region(text: &mut String, region: &Region, sample: &Sample) {
+    let (keys, strikes) = (region.when.keys, region.when.strikes);
     let _ = write!(
         text,
         "\n<region>\nsample={}\nlokey={} hikey={} lovel={} hivel={} pitch_keycenter={}",
-        sample.source,
-        region.low_key,
-        region.high_key,
-        region.low_velocity,
-        region.high_velocity,
-        region.root_key,
+        sample.source, keys.low, keys.high, strikes.low, strikes.high, region.root_key,
     );
-    // `tune` is added on playing: the negative of how far the recording lies above its root.
-    if region.recording_cents != 0.0 {
-        let _ = write!(text, " tune={}", -region.recording_cents);
+    write_fades(text, "key", keys);
+    write_fades(text, "vel", strikes);
+    // `tune` is added on playing: the negative of how far the recording lies above its root. It reaches a semitone; `transpose` has the rest.
+    let cents = -region.recording_cents;
+    let keys = if cents.abs() > 100.0 {
+        (cents / 100.0).round()
+    } else {
+        0.0
+    };
+    for (word, value, usual) in [
+        ("transpose", keys, 0.0),
+        ("tune", cents - 100.0 * keys, 0.0),
+        ("pitch_keytrack", (region.key_follow * 100.0).round(), 100.0),
+        ("volume", region.gain_db, 0.0),
+        ("pan", (region.pan * 100.0).round(), 0.0),
+    ] {
+        if value != usual {
+            let _ = write!(text, " {word}={value}");
+        }
     }
-    if region.gain_db != 0.0 {
-        let _ = write!(text, " volume={}", region.gain_db);
-    }
-    if region.pan != 0.0 {
-        let _ = write!(text, " pan={}", (region.pan * 100.0).round());
-    }
-    if region.round_robin.length > 1 {
-        let _ = write!(
-            text,
-            " seq_length={} seq_position={}",
-            region.round_robin.length,
-            region.round_robin.position + 1
-        );
+    match region.when.turn {
+        Turn::InOrder { place, of } if of > 1 => {
+            let _ = write!(text, " seq_length={of} seq_position={}", place + 1);
+        }
+        Turn::Random { from, to } => {
+            let _ = write!(text, " lorand={from} hirand={to}");
+        }
+        _ => {}
     }
     match region.looped {
         Some(looped) => {
@@ -84,9 +105,23 @@ fn write_region(text: &mut String, region: &Region, sample: &Sample) {
                 looped.end_frame - 1
             );
         }
+        None if region.to_end => text.push_str("\nloop_mode=one_shot"),
         None => text.push_str("\nloop_mode=no_loop"),
     }
     text.push('\n');
+}
+
+/// The fades of a span, of keys or of velocities.
+fn write_fades(text: &mut String, of: &str, span: Span) {
+    for (word, fade) in [("xfin", span.fade_in), ("xfout", span.fade_out)] {
+        if let Some(Fade { from, to }) = fade {
+            let _ = write!(text, " {word}_lo{of}={from} {word}_hi{of}={to}");
+        }
+    }
+    // Of equal power, where nothing is said.
+    if span.law == FadeLaw::Linear {
+        let _ = write!(text, " xf_{of}curve=gain");
+    }
 }
 
 /// Reads SFZ text. `probe` gives rate, channels and frames of a sample by its path.
@@ -117,11 +152,11 @@ pub fn read_sfz(text: &str, probe: impl Fn(&str) -> Option<(u32, u16, u64)>) -> 
             "group" => {
                 group = global.clone();
                 group.extend(opcodes);
-                program.strands.push(strand_of(&group, program.strands.len())?);
+                add_strand(&mut program, &group)?;
             }
             "region" => {
                 if program.strands.is_empty() {
-                    program.strands.push(strand_of(&group, 0)?);
+                    add_strand(&mut program, &group)?;
                 }
                 let mut all = group.clone();
                 all.extend(opcodes);
@@ -188,7 +223,7 @@ fn sections(text: &str) -> Vec<(String, HashMap<String, String>)> {
     sections
 }
 
-fn number(opcodes: &HashMap<String, String>, name: &str, default: f64) -> Result<f64, FormatError> {
+fn number_of(opcodes: &HashMap<String, String>, name: &str, default: f64) -> Result<f64, FormatError> {
     let Some(text) = opcodes.get(name) else {
         return Ok(default);
     };
@@ -229,42 +264,97 @@ pub(crate) fn next_key(program: &Program) -> RegionKey {
     }
 }
 
-fn strand_of(group: &HashMap<String, String>, index: usize) -> Result<Strand, FormatError> {
-    let ms =
-        |name: &str, default: f64| Ok::<f64, FormatError>((number(group, name, default)? * 1000.0).round());
-    Ok(Strand {
-        id: StrandId(index as u64),
-        name: group
-            .get("group_label")
-            .cloned()
-            .unwrap_or_else(|| format!("Strand {}", index + 1)),
-        sounds_on: if group.get("trigger").is_some_and(|t| t == "release") {
-            SoundsOn::KeyUp
-        } else {
-            SoundsOn::KeyDown
-        },
-        gain_db: 0.0,
-        shape: Shape {
+/// A group is a strand with a shape of its own.
+fn add_strand(program: &mut Program, group: &HashMap<String, String>) -> Result<(), FormatError> {
+    let number = program.strands.len() as u64;
+    let ms = |name: &str, default: f64| {
+        Ok::<f64, FormatError>((number_of(group, name, default)? * 1000.0).round())
+    };
+    program.shapes.push(Shape {
+        id: ShapeId(number),
+        loudness: Loudness {
+            delay_ms: ms("ampeg_delay", 0.0)?,
             attack_ms: ms("ampeg_attack", 0.0)?,
+            hold_ms: ms("ampeg_hold", 0.0)?,
             decay_ms: ms("ampeg_decay", 0.0)?,
-            sustain_db: sustain_db_of(number(group, "ampeg_sustain", 100.0)?),
+            sustain_db: sustain_db_of(number_of(group, "ampeg_sustain", 100.0)?),
             release_ms: ms("ampeg_release", 0.0)?,
-            velocity_to_level: (number(group, "amp_veltrack", 100.0)? * 10.0).round() / 1000.0,
+            velocity_to_level: (number_of(group, "amp_veltrack", 100.0)? * 10.0).round() / 1000.0,
+        },
+        ..Shape::default()
+    });
+    let name = group.get("group_label").cloned();
+    program.strands.push(Strand {
+        on: match group.get("trigger").map(String::as_str) {
+            Some("release") => On::KeyUp {
+                pedal_holds: false,
+                fall_db_per_s: number_of(group, "rt_decay", 0.0)?,
+            },
+            Some("first") => On::KeyDown(Among::First),
+            Some("legato") => On::KeyDown(Among::Legato),
+            _ => On::KEY_DOWN,
+        },
+        ..Strand::new(
+            StrandId(number),
+            name.unwrap_or_else(|| format!("Strand {}", number + 1)),
+            ShapeId(number),
+        )
+    });
+    Ok(())
+}
+
+/// The keys or velocities of a region, from `low` to `high` where nothing is said.
+fn span_of(all: &HashMap<String, String>, of: &str, low: f64, high: f64) -> Result<Span, FormatError> {
+    let fade = |word: &str| {
+        let has = all.contains_key(&format!("{word}_lo{of}")) || all.contains_key(&format!("{word}_hi{of}"));
+        let (from, to) = (
+            step_of(all, &format!("{word}_lo{of}"), low)?,
+            step_of(all, &format!("{word}_hi{of}"), high)?,
+        );
+        Ok::<_, FormatError>(has.then_some(Fade { from, to }))
+    };
+    Ok(Span {
+        low: step_of(all, &format!("lo{of}"), low)?.max(low.min(1.0) as u8),
+        high: step_of(all, &format!("hi{of}"), high)?,
+        fade_in: fade("xfin")?,
+        fade_out: fade("xfout")?,
+        law: match all.get(&format!("xf_{of}curve")).map(String::as_str) {
+            Some("gain") => FadeLaw::Linear,
+            _ => FadeLaw::Power,
         },
     })
 }
 
+fn turn_of(all: &HashMap<String, String>) -> Result<Turn, FormatError> {
+    if all.contains_key("lorand") || all.contains_key("hirand") {
+        return Ok(Turn::Random {
+            from: number_of(all, "lorand", 0.0)?,
+            to: number_of(all, "hirand", 1.0)?,
+        });
+    }
+    let of = number_of(all, "seq_length", 1.0)? as u16;
+    let place = (number_of(all, "seq_position", 1.0)? as u16).saturating_sub(1);
+    Ok(if of > 1 {
+        Turn::InOrder { place, of }
+    } else {
+        Turn::Always
+    })
+}
+
+/// A step of MIDI, 0 to 127, or a note's name.
+fn step_of(all: &HashMap<String, String>, name: &str, default: f64) -> Result<u8, FormatError> {
+    Ok(number_of(all, name, default)?.clamp(0.0, 127.0) as u8)
+}
+
 fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) -> Result<Region, FormatError> {
-    let key =
-        |name: &str, default: f64| Ok::<u8, FormatError>(number(all, name, default)?.clamp(0.0, 127.0) as u8);
     let frames = program.samples[sample].frames;
     let own = all.get("key").is_some();
-    let centre = f64::from(key("key", 60.0)?);
+    let centre = f64::from(step_of(all, "key", 60.0)?);
     let (low, high) = if own { (centre, centre) } else { (0.0, 127.0) };
     let looped = match all.get("loop_mode").map(String::as_str) {
         Some(mode @ ("loop_continuous" | "loop_sustain")) => Some(Loop {
-            start_frame: number(all, "loop_start", 0.0)? as u64,
-            end_frame: number(all, "loop_end", frames as f64 - 1.0)? as u64 + 1,
+            start_frame: number_of(all, "loop_start", 0.0)? as u64,
+            end_frame: number_of(all, "loop_end", frames as f64 - 1.0)? as u64 + 1,
             crossfade_frames: 0,
             likeness_percent: 100,
             way: program::LoopWay::Forward,
@@ -276,32 +366,30 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
         }),
         _ => None,
     };
-    let tune = number(all, "tune", 0.0)?;
+    let tune = number_of(all, "tune", 0.0)? + 100.0 * number_of(all, "transpose", 0.0)?;
     Ok(Region {
         key: next_key(program),
         sample,
-        low_key: key("lokey", low)?,
-        high_key: key("hikey", high)?,
-        low_velocity: key("lovel", 1.0)?.max(1),
-        high_velocity: key("hivel", 127.0)?,
-        root_key: key("pitch_keycenter", centre)?,
+        when: When {
+            turn: turn_of(all)?,
+            ..When::on(span_of(all, "key", low, high)?, span_of(all, "vel", 1.0, 127.0)?)
+        },
+        root_key: step_of(all, "pitch_keycenter", centre)?,
+        key_follow: number_of(all, "pitch_keytrack", 100.0)? / 100.0,
         recording_cents: if tune == 0.0 { 0.0 } else { -tune },
         tune_cents: 0.0,
-        gain_db: number(all, "volume", 0.0)?,
-        pan: number(all, "pan", 0.0)? / 100.0,
-        start_frame: number(all, "offset", 0.0)? as u64,
+        gain_db: number_of(all, "volume", 0.0)?,
+        pan: number_of(all, "pan", 0.0)? / 100.0,
+        start_frame: number_of(all, "offset", 0.0)? as u64,
         end_frame: all
             .get("end")
-            .map_or(Ok(frames), |_| number(all, "end", 0.0).map(|end| end as u64 + 1))?
+            .map_or(Ok(frames), |_| {
+                number_of(all, "end", 0.0).map(|end| end as u64 + 1)
+            })?
             .min(frames),
-        fade_in_frames: 0,
-        fade_out_frames: 0,
-        fade_curve: program::FadeCurve::Straight,
         looped,
-        round_robin: RoundRobin {
-            position: (number(all, "seq_position", 1.0)? as u32).saturating_sub(1),
-            length: (number(all, "seq_length", 1.0)? as u32).max(1),
-        },
+        to_end: all.get("loop_mode").is_some_and(|mode| mode == "one_shot"),
+        ..Region::whole(sample, 60, frames)
     })
 }
 
@@ -326,8 +414,8 @@ mod tests {
             0u64..400,
             500u64..900,
             proptest::option::of((420u64..450, 460u64..490, 0u64..20)),
-            0u32..4,
-            1u32..5,
+            0u16..4,
+            1u16..5,
         );
         (place, sound, frames).prop_map(
             |((strand, sample, a, b, v, w, root), (cents, tune, gain, pan), (start, end, looped, rr, of))| {
@@ -337,10 +425,40 @@ mod tests {
                         of: RegionOf::Own(0),
                     },
                     sample,
-                    low_key: a.min(b),
-                    high_key: a.max(b),
-                    low_velocity: v.min(w),
-                    high_velocity: v.max(w),
+                    when: When {
+                        turn: match rr {
+                            0 => Turn::Always,
+                            1 => Turn::InOrder { place: of - 1, of },
+                            2 => Turn::Random {
+                                from: 0.25,
+                                to: 0.25 + 0.1 * f64::from(of),
+                            },
+                            _ => Turn::Shuffled {
+                                group: 4,
+                                place: of - 1,
+                                of,
+                            },
+                        },
+                        ..When::on(
+                            Span {
+                                fade_in: (rr == 1).then_some(Fade {
+                                    from: a.min(b),
+                                    to: a.max(b),
+                                }),
+                                ..Span::of(a.min(b), a.max(b))
+                            },
+                            Span {
+                                fade_out: (of == 2).then_some(Fade {
+                                    from: v.min(w),
+                                    to: v.max(w),
+                                }),
+                                law: if rr == 2 { FadeLaw::Linear } else { FadeLaw::Power },
+                                ..Span::of(v.min(w), v.max(w))
+                            },
+                        )
+                    },
+                    key_follow: if of == 3 { 0.25 } else { 1.0 },
+                    to_end: looped.is_none() && rr == 3,
                     root_key: root.clamp(2, 125),
                     recording_cents: cents,
                     tune_cents: tune,
@@ -363,10 +481,7 @@ mod tests {
                             LoopRuns::ThroughRelease
                         },
                     }),
-                    round_robin: RoundRobin {
-                        position: rr.min(of - 1),
-                        length: of,
-                    },
+                    ..Region::whole(sample, 60, 1_000)
                 }
             },
         )
@@ -392,23 +507,32 @@ mod tests {
                         .filter(|other| other.key.strand == regions[n].key.strand);
                     regions[n].key.of = RegionOf::Own(before.count() as u64);
                 }
-                let strands =
-                    strands
-                        .iter()
-                        .enumerate()
-                        .map(|(n, (name, up, gain, ms, sustain, velocity))| Strand {
-                            id: StrandId(n as u64),
-                            name: name.clone(),
-                            sounds_on: if *up { SoundsOn::KeyUp } else { SoundsOn::KeyDown },
+                let (strands, shapes) = (0..)
+                    .zip(&strands)
+                    .map(|(n, (name, up, gain, ms, sustain, velocity))| {
+                        let strand = Strand {
+                            on: if *up { On::KEY_UP } else { On::KEY_DOWN },
                             gain_db: *gain,
-                            shape: Shape {
-                                attack_ms: *ms,
-                                decay_ms: ms * 2.0,
-                                sustain_db: *sustain,
-                                release_ms: ms * 3.0,
-                                velocity_to_level: *velocity,
-                            },
-                        });
+                            transpose_keys: (gain * 2.0) as i8,
+                            ..Strand::new(StrandId(n), name.clone(), ShapeId(7 + n))
+                        };
+                        let loudness = Loudness {
+                            delay_ms: ms / 3.0,
+                            attack_ms: *ms,
+                            hold_ms: if *up { *ms } else { 0.0 },
+                            decay_ms: ms * 2.0,
+                            sustain_db: *sustain,
+                            release_ms: ms * 3.0,
+                            velocity_to_level: *velocity,
+                        };
+                        let shape = Shape {
+                            id: ShapeId(7 + n),
+                            loudness,
+                            ..Shape::default()
+                        };
+                        (strand, shape)
+                    })
+                    .unzip();
                 let sample = |n: u32| Sample {
                     id: SampleId(u64::from(n)),
                     name: format!("bar C♯{n} / soft"),
@@ -422,8 +546,10 @@ mod tests {
                 Program {
                     name: "Slate: chimes".into(),
                     samples: (0..4).map(sample).collect(),
-                    strands: strands.collect(),
+                    strands,
                     regions,
+                    shapes,
+                    ..Program::default()
                 }
             })
         })
@@ -447,10 +573,7 @@ mod tests {
         let text = "<region> sample=my samples/low bar.wav lokey=c4 hikey=C#5 pitch_keycenter=60 // end\n";
         let program = read_sfz(text, |_| Some((44_100, 1, 100))).unwrap();
         assert_eq!(program.samples[0].source, "my samples/low bar.wav");
-        assert_eq!(
-            (program.regions[0].low_key, program.regions[0].high_key),
-            (60, 73)
-        );
+        assert_eq!(program.regions[0].when.keys, Span::of(60, 73));
         assert!(read_sfz("<region> sample=a.wav", |_| None).is_err());
         assert!(read_sfz("<region> sample=a.wav lokey=loud", |_| Some((1, 1, 1))).is_err());
     }

@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use formats::{Format, bake, lower};
-use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Region, Sample, Strand};
+use program::{FadeCurve, Loop, LoopRuns, LoopWay, Program, Region, Sample};
 use signal::Audio;
 
 const RATE: u32 = 48_000;
@@ -20,9 +20,9 @@ fn sound() -> Audio {
 }
 
 fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
-    Program {
-        name: "Baked".into(),
-        samples: vec![Sample {
+    Program::plain(
+        "Baked",
+        vec![Sample {
             id: program::SampleId(0),
             name: "a".into(),
             source: "a".into(),
@@ -32,14 +32,7 @@ fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
             channels: 1,
             frames: FRAMES,
         }],
-        strands: vec![Strand {
-            id: program::StrandId(0),
-            name: "Keys".into(),
-            sounds_on: program::SoundsOn::KeyDown,
-            gain_db: 0.0,
-            shape: program::Shape::default(),
-        }],
-        regions: vec![Region {
+        vec![Region {
             start_frame: 1_000,
             end_frame: 47_000,
             fade_in_frames: 4_000,
@@ -48,7 +41,7 @@ fn program(looped: Loop, fade_curve: FadeCurve) -> Program {
             looped: Some(looped),
             ..Region::whole(0, 60, FRAMES)
         }],
-    }
+    )
 }
 
 #[test]

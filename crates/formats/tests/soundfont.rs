@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use formats::{Format, FormatError, bake, lower, write_sf2};
-use program::{Loop, LoopRuns, Program, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
+use program::{Fade, Loop, LoopRuns, On, Program, Region, Sample, Span, Strand, Turn, When};
 use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
 use signal::Audio;
 use std::sync::Arc;
@@ -29,22 +29,10 @@ fn tone(key: u8, gain: f32, cents: f64) -> Audio {
 /// Three rungs, two layers, each recording a little out of tune.
 fn instrument() -> (Program, Vec<Audio>) {
     let (mut program, mut audio) = (
-        Program {
-            name: "Parlour reed organ".into(),
-            ..Program::default()
-        },
+        Program::plain("Parlour reed organ", Vec::new(), Vec::new()),
         Vec::new(),
     );
-    program.strands.push(Strand {
-        id: program::StrandId(program.strands.len() as u64),
-        name: "Keys".into(),
-        sounds_on: SoundsOn::KeyDown,
-        gain_db: 0.0,
-        shape: Shape {
-            velocity_to_level: 0.25,
-            ..Shape::default()
-        },
-    });
+    program.shapes[0].loudness.velocity_to_level = 0.25;
     for (n, &root) in ROOTS.iter().enumerate() {
         for (layer, gain) in [(0u8, 0.4f32), (1, 1.0)] {
             let cents = [-18.0, 7.4, 0.0][n];
@@ -67,20 +55,18 @@ fn instrument() -> (Program, Vec<Audio>) {
                     of: program::RegionOf::Own(program.regions.len() as u64),
                 },
                 sample: audio.len(),
-                low_key: if n == 0 { 43 } else { ROOTS[n - 1] + 1 },
-                high_key: root,
-                low_velocity: if layer == 0 { 1 } else { 70 },
-                high_velocity: if layer == 0 { 69 } else { 127 },
+                when: When::on(
+                    Span::of(if n == 0 { 43 } else { ROOTS[n - 1] + 1 }, root),
+                    if layer == 0 {
+                        Span::of(1, 69)
+                    } else {
+                        Span::of(70, 127)
+                    },
+                ),
                 root_key: root,
                 recording_cents: cents,
-                tune_cents: 0.0,
-                gain_db: 0.0,
-                pan: 0.0,
                 start_frame: 100,
                 end_frame: 96_000,
-                fade_in_frames: 0,
-                fade_out_frames: 0,
-                fade_curve: program::FadeCurve::Straight,
                 looped: Some(Loop {
                     start_frame: found.start_frame as u64,
                     end_frame: found.end_frame as u64,
@@ -89,10 +75,7 @@ fn instrument() -> (Program, Vec<Audio>) {
                     way: program::LoopWay::Forward,
                     runs: LoopRuns::ThroughRelease,
                 }),
-                round_robin: RoundRobin {
-                    position: 0,
-                    length: 1,
-                },
+                ..Region::whole(audio.len(), root, 96_000)
             });
             audio.push(sound);
         }
@@ -188,13 +171,10 @@ fn the_soundfont_plays_in_tune_holds_and_tells_its_layers_apart() {
 #[test]
 fn what_a_soundfont_cannot_hold_is_said() {
     let (mut program, _) = instrument();
-    program.regions[0].round_robin = RoundRobin {
-        position: 1,
-        length: 2,
-    };
+    program.regions[0].when.turn = Turn::InOrder { place: 1, of: 2 };
     program.strands.push(Strand {
         id: program::StrandId(program.strands.len() as u64),
-        sounds_on: SoundsOn::KeyUp,
+        on: On::KEY_UP,
         ..program.strands[0].clone()
     });
     program.regions[1].key.strand = program::StrandId(1);
@@ -206,6 +186,25 @@ fn what_a_soundfont_cannot_hold_is_said() {
         "{said:?}"
     );
     assert!(lower(&program, Format::Sfz).losses.is_empty());
+    program.regions[2].when.strikes.fade_in = Some(Fade { from: 60, to: 80 });
+    program.regions[3].when.turn = Turn::Shuffled {
+        group: 1,
+        place: 0,
+        of: 2,
+    };
+    let (soundfont, sfz) = (lower(&program, Format::SoundFont2), lower(&program, Format::Sfz));
+    assert!(
+        soundfont
+            .losses
+            .iter()
+            .any(|loss| loss.what.contains("crossfades") && loss.regions == 1)
+    );
+    assert_eq!(sfz.losses.len(), 1);
+    assert!(
+        sfz.losses[0].what.contains("one after another"),
+        "{:?}",
+        sfz.losses
+    );
 }
 
 /// What we write is read back by our own reader, sample for sample; what is no SoundFont, or a broken one, is refused with a sentence.

@@ -1,7 +1,7 @@
 //! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
 
-use crate::{Controller, How, Kind, LayerId, PassId, Slicing, TakeLoop, change::Said};
-use program::{FadeCurve, SoundsOn};
+use crate::{Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder, change::Said};
+use program::{FadeCurve, SoundsOn, StrandId};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -21,6 +21,8 @@ pub enum Target {
     Take(u64),
     /// A long take, by its id.
     LongTake(u64),
+    /// A region of a strand, by [`program::RegionOf::number`].
+    Region(StrandId, u64),
 }
 
 /// A kind of [`Target`].
@@ -36,14 +38,17 @@ pub enum About {
     Take,
     /// See [`Target::LongTake`].
     LongTake,
+    /// See [`Target::Region`].
+    Region,
 }
 
-const ABOUTS: [(About, &str); 5] = [
+const ABOUTS: [(About, &str); 6] = [
     (About::Instrument, "instrument"),
     (About::Pass, "pass"),
     (About::Layer, "layer"),
     (About::Take, "take"),
     (About::LongTake, "long_take"),
+    (About::Region, "region"),
 ];
 
 impl About {
@@ -65,6 +70,7 @@ impl Target {
             Self::Layer(..) => About::Layer,
             Self::Take(_) => About::Take,
             Self::LongTake(_) => About::LongTake,
+            Self::Region(..) => About::Region,
         }
     }
 
@@ -75,6 +81,7 @@ impl Target {
             Self::Pass(pass) => (pass.0, 0),
             Self::Layer(pass, layer) => (pass.0, layer.0),
             Self::Take(id) | Self::LongTake(id) => (id, 0),
+            Self::Region(strand, number) => (strand.0, number),
         };
         (self.about().name(), number, part)
     }
@@ -88,6 +95,7 @@ impl Target {
             About::Layer => Self::Layer(PassId(number), LayerId(part)),
             About::Take => Self::Take(number),
             About::LongTake => Self::LongTake(number),
+            About::Region => Self::Region(StrandId(number), part),
         })
     }
 }
@@ -169,7 +177,13 @@ facts! {
     Sides "sides" of Instrument: Takes::Whole("The number of channels", 1, 2);
     /// Plan: names of the mics that are recorded at once.
     Mics "mics" of Instrument: Takes::Fitting(is::<Vec<String>>, "Mics are a list of names.");
-    /// Map: a gap between rungs is filled so far down, in semitones.
+    /// Map: who takes the keys between two rungs.
+    Fill "fill" of Instrument: Takes::Fitting(is::<Fill>, "There is no such way of filling gaps.");
+    /// Map: steps of velocity over which layers fade into one another; 0 for none.
+    StrikeCrossfade "strike_crossfade" of Instrument: Takes::Whole("A crossfade of strikes", 0, 126);
+    /// Map: how round robins take turns.
+    TurnOrder "turn_order" of Instrument: Takes::Fitting(is::<TurnOrder>, "There is no such way of taking turns.");
+    /// Map: a gap between rungs is filled so far, in semitones.
     FurthestStretchKeys "furthest_stretch_keys" of Instrument: Takes::Whole("A stretch in keys", 0, 127);
     /// Map: keys below the lowest rung.
     BelowKeys "below_keys" of Instrument: Takes::Whole("The number of keys below", 0, 127);
@@ -207,6 +221,21 @@ facts! {
     LayerRoundRobins "layer_round_robins" of Layer: Takes::Fitting(is_or_none::<64>, "Round robins must be between 1 and 64.");
     /// The lowest velocity that plays it; `null` is suggested.
     LowVelocity "low_velocity" of Layer: Takes::Fitting(is_or_none::<127>, "Thresholds lie within 1 to 127.");
+
+    /// Lowest key.
+    RegionLowKey "region_low_key" of Region: Takes::Whole("A key", 0, 127);
+    /// Highest key.
+    RegionHighKey "region_high_key" of Region: Takes::Whole("A key", 0, 127);
+    /// Lowest strike.
+    RegionLowStrike "region_low_strike" of Region: Takes::Whole("A strike", 1, 127);
+    /// Highest strike.
+    RegionHighStrike "region_high_strike" of Region: Takes::Whole("A strike", 1, 127);
+    /// Level beside that of its take.
+    RegionGainDb "region_gain_db" of Region: Takes::Number("A level", -96.0, 48.0, "dB");
+    /// Cents added on playing, beside those of its take.
+    RegionTuneCents "region_tune_cents" of Region: Takes::Number("Tuning", -4_800.0, 4_800.0, "cents");
+    /// How far its pitch follows the key: 1 fully, 0 not at all.
+    KeyFollow "key_follow" of Region: Takes::Number("How far the pitch follows the key", -2.0, 2.0, "semitones a key");
 
     /// Where it is cut, and for what.
     Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
@@ -368,8 +397,12 @@ pub type Facts = BTreeMap<(Target, Fact), Value>;
 
 /// What was said of the instrument itself; `None` where nothing was, and where it cannot be read.
 pub fn said_of<T: DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
-    let value = facts.get(&(Target::Instrument, fact))?;
-    serde_json::from_value(value.clone()).ok()
+    said_about(facts, Target::Instrument, fact)
+}
+
+/// The same of any target.
+pub(crate) fn said_about<T: DeserializeOwned>(facts: &Facts, target: Target, fact: Fact) -> Option<T> {
+    serde_json::from_value(facts.get(&(target, fact))?.clone()).ok()
 }
 
 /// What stands in a field.
@@ -402,6 +435,7 @@ mod tests {
             Target::Layer(PassId(3), LayerId(1)),
             Target::Take(9),
             Target::LongTake(9),
+            Target::Region(StrandId(4), 77),
         ];
         for target in all {
             let (about, number, part) = target.kept();

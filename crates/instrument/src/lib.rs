@@ -3,6 +3,7 @@
 //! Nothing here does I/O. Three kinds of fact meet here: what was measured ([`signal::Measurement`]), what follows from
 //! it ([`Suggestion`]), and what the user said ([`Correction`], sparse). A [`Treatment`] is the second with the third laid over it.
 
+mod by_hand;
 mod change;
 mod chord;
 mod cost;
@@ -24,6 +25,7 @@ mod spread;
 mod taking_in;
 mod treatment;
 
+pub use by_hand::{RegionSaid, lay_by_hand, said_of_regions};
 pub use change::{Applied, Change, ChangeError, FieldChange, Said, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
@@ -37,7 +39,7 @@ pub use file_names::{
 };
 pub use ids::{LayerId, NAMES_END, PassId};
 pub use making::{Making, missing_from_neighbours};
-pub use mapping::{MapSettings, PlacedTake, make_program, velocity_thresholds};
+pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan, layers_again};

@@ -2,29 +2,133 @@
 
 use crate::{Cell, Layer, PassId, Plan, Treatment};
 use program::{
-    Program, Region, RegionKey, RegionOf, RoundRobin, Sample, SampleId, Shape, SoundsOn, Strand, StrandId,
+    Fade, Loudness, On, Program, Region, RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, SoundsOn,
+    Span, Strand, StrandId, Turn, When,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
-/// How rungs share the keys between them: each stretches down to the rung below.
+/// Which of two rungs takes the keys between them.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Fill {
+    /// The upper, stretched down.
+    #[default]
+    Down,
+    /// The lower, stretched up.
+    Up,
+    /// Each up to the middle; the key in the middle of an odd number goes to the upper.
+    Middle,
+    /// Neither: each rung sounds on its own key.
+    None,
+}
+
+/// How round robins of a cell take turns.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum TurnOrder {
+    /// One after another.
+    #[default]
+    InOrder,
+    /// At random.
+    Random,
+    /// At random, but never the same twice.
+    Shuffled,
+}
+
+/// How rungs share the keys between them, layers the strikes, and round robins the turns.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct MapSettings {
-    /// A gap is filled so far down, in semitones.
+    /// Who takes the keys between two rungs.
+    pub fill: Fill,
+    /// A gap is filled so far, in semitones from the rung.
     pub furthest_stretch_keys: u8,
     /// Keys below the lowest rung.
     pub below_keys: u8,
     /// Keys above the highest rung.
     pub above_keys: u8,
+    /// Steps of velocity over which one layer fades into the next, around each threshold; 0 for none.
+    pub strike_crossfade: u8,
+    /// How round robins take turns.
+    pub turn_order: TurnOrder,
 }
 
 impl Default for MapSettings {
     fn default() -> Self {
         Self {
+            fill: Fill::Down,
             furthest_stretch_keys: 12,
             below_keys: 5,
             above_keys: 3,
+            strike_crossfade: 0,
+            turn_order: TurnOrder::InOrder,
+        }
+    }
+}
+
+impl MapSettings {
+    /// The keys that the `n`th of some rising rungs serves.
+    fn keys_of(&self, rungs: &[u8], n: usize) -> Span {
+        let key = rungs[n];
+        let reach = self.furthest_stretch_keys;
+        // Keys between the rung and its neighbour, and how many of them are the lower one's.
+        let between = |below: u8, above: u8| -> (u8, u8) {
+            let gap = above - below - 1;
+            let lower = match self.fill {
+                Fill::Down => 0,
+                Fill::Up => gap,
+                Fill::Middle => gap / 2,
+                Fill::None => return (0, 0),
+            };
+            (lower.min(reach), (gap - lower).min(reach))
+        };
+        let below = match n.checked_sub(1) {
+            Some(lower) => between(rungs[lower], key).1,
+            None => self.below_keys,
+        };
+        let above = match rungs.get(n + 1) {
+            Some(upper) => between(key, *upper).0,
+            None => self.above_keys,
+        };
+        Span::of(key.saturating_sub(below), key.saturating_add(above).min(127))
+    }
+
+    /// The strikes that each of some layers serves, from the lowest strike of each.
+    fn strikes_of(&self, lows: &[u8]) -> Vec<Span> {
+        let mut spans: Vec<Span> = (0..lows.len())
+            .map(|m| Span::of(lows[m], lows.get(m + 1).map_or(127, |low| low - 1)))
+            .collect();
+        let width = self.strike_crossfade;
+        for m in 1..lows.len() {
+            let threshold = lows[m];
+            // No fade reaches past the middle of a layer, so that those at its two ends do not meet.
+            let down = (width / 2).min((threshold - lows[m - 1]) / 2);
+            let up = width.div_ceil(2).min((spans[m].high - threshold) / 2);
+            let fade = Fade {
+                from: threshold - down,
+                to: threshold + up,
+            };
+            if fade.to > fade.from + 1 {
+                (spans[m - 1].high, spans[m - 1].fade_out) = (fade.to - 1, Some(fade));
+                (spans[m].low, spans[m].fade_in) = (fade.from + 1, Some(fade));
+            }
+        }
+        spans
+    }
+
+    /// The turn of one of `of` round robins; those of one group take turns with each other.
+    fn turn(&self, group: u64, place: u16, of: u16) -> Turn {
+        if of < 2 {
+            return Turn::Always;
+        }
+        match self.turn_order {
+            TurnOrder::InOrder => Turn::InOrder { place, of },
+            TurnOrder::Random => Turn::Random {
+                from: f64::from(place) / f64::from(of),
+                to: f64::from(place + 1) / f64::from(of),
+            },
+            TurnOrder::Shuffled => Turn::Shuffled { group, place, of },
         }
     }
 }
@@ -63,8 +167,7 @@ pub fn velocity_thresholds<'a>(layers: impl IntoIterator<Item = &'a Layer>) -> V
     lows
 }
 
-/// Puts the takes on the keyboard. Gaps are filled from the rung above, stretched down; a layer or rung that was not
-/// recorded leaves its velocities or keys to its neighbours.
+/// Puts the takes on the keyboard. A layer or rung that was not recorded leaves its velocities or keys to its neighbours.
 pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[PlacedTake]) -> Program {
     let mut program = Program {
         name: name.to_owned(),
@@ -82,12 +185,21 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         .flat_map(|pass| (0u16..).zip(&mics).map(move |mic| (pass, mic)))
     {
         let strand = strand_id(pass.id, mic.map(String::as_str));
+        let name = mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name));
+        // A strand that is made by rule has a shape of its own, of its name.
+        let shape = ShapeId(strand.0);
         program.strands.push(Strand {
-            id: strand,
-            name: mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name)),
-            sounds_on: pass.sounds_on,
-            gain_db: 0.0,
-            shape: shape_of(pass.layers.len(), pass.sounds_on),
+            on: match pass.sounds_on {
+                SoundsOn::KeyDown => On::KEY_DOWN,
+                SoundsOn::KeyUp => On::KEY_UP,
+            },
+            mic: mic.map(|_| mic_index),
+            ..Strand::new(strand, name, shape)
+        });
+        program.shapes.push(Shape {
+            id: shape,
+            loudness: loudness_of(pass.layers.len(), pass.sounds_on),
+            ..Shape::default()
         });
         let mut rungs: BTreeMap<u8, Vec<&PlacedTake>> = BTreeMap::new();
         // A take that was made before there were so many mics has fewer channels.
@@ -101,18 +213,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         }
         let keys: Vec<u8> = rungs.keys().copied().collect();
         for (n, (&key, of_rung)) in rungs.iter().enumerate() {
-            let below = n.checked_sub(1).map(|n| keys[n] + 1);
-            let reach = if below.is_some() {
-                settings.furthest_stretch_keys
-            } else {
-                settings.below_keys
-            };
-            let low_key = below.unwrap_or(0).max(key.saturating_sub(reach));
-            let high_key = if n + 1 == keys.len() {
-                key.saturating_add(settings.above_keys).min(127)
-            } else {
-                key
-            };
+            let key_span = settings.keys_of(&keys, n);
             // A take of a layer that is no longer planned stays, and is not mapped.
             let layers: Vec<(&Layer, Vec<&PlacedTake>)> = pass
                 .layers
@@ -126,8 +227,10 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 .filter(|(_, turns)| !turns.is_empty())
                 .collect();
             let lows = velocity_thresholds(layers.iter().map(|(layer, _)| *layer));
-            for (m, (_, turns)) in layers.iter().enumerate() {
-                for (position, take) in (0u32..).zip(turns) {
+            let strikes = settings.strikes_of(&lows);
+            for ((layer, turns), strikes) in layers.iter().zip(strikes) {
+                let group = SampleId::of("turns", &[strand.0, u64::from(key), layer.id.0]).0;
+                for (place, take) in (0u16..).zip(turns) {
                     let sample = program.samples.len();
                     let mut made = match mic {
                         Some(mic) => Sample {
@@ -160,11 +263,10 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                             },
                         },
                         sample,
-                        low_key,
-                        high_key,
-                        low_velocity: lows[m],
-                        high_velocity: lows.get(m + 1).map_or(127, |low| low - 1),
-                        root_key: take.treatment.root_key,
+                        when: When {
+                            turn: settings.turn(group, place, turns.len() as u16),
+                            ..When::on(key_span, strikes)
+                        },
                         recording_cents: take.treatment.recording_cents,
                         tune_cents: take.treatment.tune_cents,
                         gain_db: take.treatment.gain_db,
@@ -175,10 +277,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                         fade_out_frames: take.treatment.fade_out_frames,
                         fade_curve: take.treatment.fade_curve,
                         looped: take.treatment.program_loop(),
-                        round_robin: RoundRobin {
-                            position,
-                            length: turns.len() as u32,
-                        },
+                        ..Region::whole(sample, take.treatment.root_key, take.treatment.end_frame)
                     });
                 }
             }
@@ -193,18 +292,16 @@ fn strand_id(pass: PassId, mic: Option<&str>) -> StrandId {
 }
 
 /// One layer takes all of the velocity's effect on level from the shape; the more layers were recorded, the more of it is in them.
-fn shape_of(layers: usize, on: SoundsOn) -> Shape {
+fn loudness_of(layers: usize, on: SoundsOn) -> Loudness {
     let velocity_to_level = if layers <= 1 { 1.0 } else { 0.5 / layers as f64 };
-    match on {
-        SoundsOn::KeyDown => Shape {
-            velocity_to_level,
-            ..Shape::default()
-        },
-        SoundsOn::KeyUp => Shape {
-            velocity_to_level,
-            release_ms: 2_000.0,
-            ..Shape::default()
-        },
+    let release_ms = match on {
+        SoundsOn::KeyDown => Loudness::default().release_ms,
+        SoundsOn::KeyUp => 2_000.0,
+    };
+    Loudness {
+        velocity_to_level,
+        release_ms,
+        ..Loudness::default()
     }
 }
 
@@ -252,18 +349,13 @@ mod tests {
         let program = make_program("x", &plan, &MapSettings::default(), &taken(&plan, |_| false));
         for key in 31..=50 {
             for velocity in 1..=127 {
-                let count = program::regions_for_key(&program, SoundsOn::KeyDown, key, velocity, 0).count();
+                let count = program::regions_for_key(&program, false, key, velocity).count();
                 assert_eq!(count, 1, "key {key} velocity {velocity}");
             }
         }
-        assert_eq!(
-            program::regions_for_key(&program, SoundsOn::KeyDown, 30, 64, 0).count(),
-            0
-        );
-        let region = &program.regions[program::regions_for_key(&program, SoundsOn::KeyDown, 41, 127, 0)
-            .next()
-            .unwrap()];
-        assert_eq!((region.root_key, region.low_key, region.high_key), (47, 41, 50));
+        assert_eq!(program::regions_for_key(&program, false, 30, 64).count(), 0);
+        let region = &program.regions[program::regions_for_key(&program, false, 41, 127).next().unwrap()];
+        assert_eq!((region.root_key, region.when.keys), (47, Span::of(41, 50)));
     }
 
     #[test]
@@ -311,10 +403,85 @@ mod tests {
             &taken(&plan, |cell| cell.layer == crate::LayerId(1)),
         );
         for velocity in 1..=127 {
-            assert_eq!(
-                program::regions_for_key(&program, SoundsOn::KeyDown, 60, velocity, 0).count(),
-                1
-            );
+            assert_eq!(program::regions_for_key(&program, false, 60, velocity).count(), 1);
         }
+    }
+
+    #[test]
+    fn keys_between_rungs_go_where_they_are_told_and_no_further() {
+        let rungs = [40, 43, 50];
+        let spans = |fill, furthest_stretch_keys| {
+            let settings = MapSettings {
+                fill,
+                furthest_stretch_keys,
+                ..MapSettings::default()
+            };
+            (0..3)
+                .map(|n| settings.keys_of(&rungs, n))
+                .map(|span| (span.low, span.high))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(spans(Fill::Down, 12), [(35, 40), (41, 43), (44, 53)]);
+        assert_eq!(spans(Fill::Up, 12), [(35, 42), (43, 49), (50, 53)]);
+        assert_eq!(spans(Fill::Middle, 12), [(35, 41), (42, 46), (47, 53)]);
+        assert_eq!(spans(Fill::None, 12), [(35, 40), (43, 43), (50, 53)]);
+        assert_eq!(spans(Fill::Up, 4), [(35, 42), (43, 47), (50, 53)]);
+        assert_eq!(spans(Fill::Middle, 2), [(35, 41), (42, 45), (48, 53)]);
+    }
+
+    /// Whatever the width: at every strike something is heard, and the power of all that is heard is that of one.
+    #[test]
+    fn layers_cross_at_their_thresholds_and_keep_their_power() {
+        for strike_crossfade in [0, 1, 2, 9, 40, 127] {
+            let settings = MapSettings {
+                strike_crossfade,
+                ..MapSettings::default()
+            };
+            let spans = settings.strikes_of(&[1, 50, 60]);
+            for strike in 1..=127 {
+                let power: f64 = spans.iter().map(|span| span.gain(strike).powi(2)).sum();
+                assert!(
+                    (power - 1.0).abs() < 1e-12,
+                    "{strike_crossfade} at {strike}: {power} {spans:?}"
+                );
+            }
+            let crossed = spans.iter().filter(|span| span.fade_in.is_some()).count();
+            assert_eq!(crossed, if strike_crossfade < 2 { 0 } else { 2 });
+            let without: Vec<u8> = spans.iter().map(|span| span.without_fades().low).collect();
+            assert!(without.windows(2).all(|pair| pair[0] < pair[1]), "{without:?}");
+        }
+    }
+
+    #[test]
+    fn round_robins_take_turns_as_they_are_told() {
+        let plan = plan(&[60, 64], &[100], 3);
+        let turns = |turn_order| {
+            let settings = MapSettings {
+                turn_order,
+                ..MapSettings::default()
+            };
+            let program = make_program("x", &plan, &settings, &taken(&plan, |_| false));
+            program
+                .regions
+                .iter()
+                .map(|region| region.when.turn)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(turns(TurnOrder::InOrder)[1], Turn::InOrder { place: 1, of: 3 });
+        let group = |turn: Turn| match turn {
+            Turn::Shuffled { group, .. } => group,
+            _ => 0,
+        };
+        let shuffled = turns(TurnOrder::Shuffled);
+        assert_eq!(group(shuffled[0]), group(shuffled[2]));
+        assert_ne!(group(shuffled[0]), group(shuffled[3]));
+        let shares: f64 = turns(TurnOrder::Random)[..3]
+            .iter()
+            .map(|turn| match turn {
+                Turn::Random { from, to } => to - from,
+                _ => 0.0,
+            })
+            .sum();
+        assert!((shares - 1.0).abs() < 1e-12);
     }
 }

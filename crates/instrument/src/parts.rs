@@ -146,25 +146,37 @@ pub fn plan_of(base: &Plan, said: &Facts) -> Plan {
     made.unwrap_or_else(|| base.clone())
 }
 
-/// How rungs share the keys, as it was said.
+/// How rungs share the keys, layers the strikes and round robins the turns, as it was said.
 pub fn map_of(said: &Facts) -> MapSettings {
     let usual = MapSettings::default();
     MapSettings {
+        fill: said_of(said, Fact::Fill).unwrap_or(usual.fill),
         furthest_stretch_keys: said_of(said, Fact::FurthestStretchKeys)
             .unwrap_or(usual.furthest_stretch_keys),
         below_keys: said_of(said, Fact::BelowKeys).unwrap_or(usual.below_keys),
         above_keys: said_of(said, Fact::AboveKeys).unwrap_or(usual.above_keys),
+        strike_crossfade: said_of(said, Fact::StrikeCrossfade).unwrap_or(usual.strike_crossfade),
+        turn_order: said_of(said, Fact::TurnOrder).unwrap_or(usual.turn_order),
     }
 }
 
-/// What says it.
-pub fn map_wishes(map: MapSettings) -> [(Target, Fact, Said); 3] {
-    [
-        (Fact::FurthestStretchKeys, map.furthest_stretch_keys),
-        (Fact::BelowKeys, map.below_keys),
-        (Fact::AboveKeys, map.above_keys),
-    ]
-    .map(|(fact, keys)| (Target::Instrument, fact, Said::Value(keys.into())))
+/// What says it, as far as it is not as usual.
+pub fn map_wishes(map: MapSettings) -> Vec<(Target, Fact, Said)> {
+    let told = |map: MapSettings| {
+        [
+            (Fact::Fill, json!(map.fill)),
+            (Fact::FurthestStretchKeys, json!(map.furthest_stretch_keys)),
+            (Fact::BelowKeys, json!(map.below_keys)),
+            (Fact::AboveKeys, json!(map.above_keys)),
+            (Fact::StrikeCrossfade, json!(map.strike_crossfade)),
+            (Fact::TurnOrder, json!(map.turn_order)),
+        ]
+    };
+    let usual = told(MapSettings::default());
+    let differ = told(map).into_iter().filter(|wish| !usual.contains(wish));
+    differ
+        .map(|(fact, value)| (Target::Instrument, fact, Said::Value(value)))
+        .collect()
 }
 
 /// Whether what was said leaves a plan that can be recorded.

@@ -284,6 +284,7 @@ pub fn map_of_files(plan: &Plan) -> Option<MapSettings> {
         furthest_stretch_keys: reach,
         below_keys: habit.below_keys.max(around),
         above_keys: habit.above_keys.max(around),
+        ..habit
     })
 }
 

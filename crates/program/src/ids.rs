@@ -4,17 +4,42 @@ use fnv::FnvHasher;
 use serde::{Deserialize, Serialize};
 use std::hash::Hasher;
 
-/// A strand, for good.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(transparent)]
-pub struct StrandId(pub u64);
+macro_rules! names {
+    ($( $(#[$says:meta])* $name:ident; )*) => {
+        $(
+            $(#[$says])*
+            #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+            #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+            #[serde(transparent)]
+            pub struct $name(pub u64);
+        )*
+    };
+}
 
-/// A sample, for good: the same number is the same audio. Below 2⁵³, so that a browser's numbers hold it.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(transparent)]
-pub struct SampleId(pub u64);
+names! {
+    /// A strand, for good.
+    StrandId;
+    /// A sample, for good: the same number is the same audio. Below 2⁵³, so that a browser's numbers hold it.
+    SampleId;
+    /// A shape, for good.
+    ShapeId;
+    /// A course over time of a shape.
+    CourseId;
+    /// A slow movement of a shape.
+    MovementId;
+    /// A route of a shape.
+    RouteId;
+    /// A curve that routes share.
+    CurveId;
+    /// A bus that strands send to.
+    BusId;
+    /// An effect in a row of them.
+    EffectId;
+    /// A control of the panel.
+    ControlId;
+    /// A switch that chooses among regions.
+    SwitchId;
+}
 
 impl SampleId {
     /// Of audio that is told by some words and numbers: a hash of them in 52 bits, the same on every machine.
@@ -57,6 +82,21 @@ pub enum RegionOf {
     },
     /// Made by hand or brought from elsewhere.
     Own(u64),
+}
+
+impl RegionOf {
+    /// Itself as one number below 2⁵³, by which it can be kept and said: among the regions of a strand there is no other.
+    pub fn number(self) -> u64 {
+        match self {
+            Self::Own(id) => id,
+            Self::Cell {
+                pass,
+                key,
+                layer,
+                round_robin,
+            } => SampleId::of("cell", &[pass, key.into(), layer, round_robin.into()]).0,
+        }
+    }
 }
 
 impl Default for RegionOf {

@@ -2,10 +2,14 @@
 
 use crate::{FadeCurve, Program, Region};
 
-/// Frames of the sample per frame of output at `key`: `2^(cents/1200)` times the ratio of the rates.
+/// Frames of the sample per frame of output at `key`: `2^(cents/1200)` times the ratio of the rates. A transposition of the strand sounds as it is said,
+/// however far the pitch follows the key.
 pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_hz: f64) -> f64 {
-    let cents =
-        100.0 * (f64::from(key) - f64::from(region.root_key)) - region.recording_cents + region.tune_cents;
+    let transposed = program
+        .strand_of(region)
+        .map_or(0, |strand| strand.transpose_keys);
+    let keys = (f64::from(key) - f64::from(region.root_key)) * region.key_follow + f64::from(transposed);
+    let cents = 100.0 * keys - region.recording_cents + region.tune_cents;
     let rate = program
         .samples
         .get(region.sample)
@@ -17,6 +21,17 @@ pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_h
 /// concave curve over 96 dB and SFZ's `amp_veltrack=100`.
 pub fn velocity_gain_db(velocity: u8, velocity_to_level: f64) -> f64 {
     40.0 * (f64::from(velocity.clamp(1, 127)) / 127.0).log10() * velocity_to_level
+}
+
+/// The random number of a strike, from 0 up to 1, one for all its regions: a hash of the program's seed and the strike's number, so that a render and what
+/// is played draw the same (SplitMix64: Steele, Lea and Flood, *Fast Splittable Pseudorandom Number Generators*, 2014).
+pub fn strike_random(seed: u64, strike: u64) -> f64 {
+    let mut z = seed.wrapping_add(strike.wrapping_mul(0x9E37_79B9_7F4A_7C15));
+    z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+    z ^= z >> 31;
+    // The upper 53 bits, as a share of 2⁵³.
+    (z >> 11) as f64 / (1u64 << 53) as f64
 }
 
 /// Equal-power gains of left and right, 0 dB each at the centre and +3 dB at a side, so that a centred sound is unchanged.
@@ -93,6 +108,31 @@ mod tests {
         assert!((up * up + down * down - 1.0).abs() < 1e-12);
         // Half-way 20 dB down, but for what makes it reach nothing.
         assert!((20.0 * fade_gain(FadeCurve::Exponential, 0.5).log10() + 20.8).abs() < 0.1);
+    }
+
+    /// The first numbers of SplitMix64 from seed 0, as its authors' reference gives them (from memory).
+    #[test]
+    fn strikes_draw_their_numbers_from_splitmix() {
+        let share = |word: u64| (word >> 11) as f64 / (1u64 << 53) as f64;
+        assert_eq!(strike_random(0, 1), share(0xE220_A839_7B1D_CDAF));
+        assert_eq!(strike_random(0, 2), share(0x6E78_9E6A_A1B9_65F4));
+        assert_ne!(strike_random(1, 1), strike_random(0, 1));
+    }
+
+    #[test]
+    fn pitch_follows_the_key_as_far_as_it_is_said_to() {
+        let mut program = Program::default();
+        let mut region = Region::whole(0, 60, 100);
+        let ratio = |program: &Program, region: &Region| playback_ratio(program, region, 72, 48_000.0);
+        assert!((ratio(&program, &region) - 2.0).abs() < 1e-12);
+        region.key_follow = 0.0;
+        assert_eq!(ratio(&program, &region), 1.0);
+        region.key_follow = -1.0;
+        assert!((ratio(&program, &region) - 0.5).abs() < 1e-12);
+        let mut strand = crate::Strand::new(region.key.strand, "Keys", crate::ShapeId(0));
+        strand.transpose_keys = 12;
+        program.strands.push(strand);
+        assert!((ratio(&program, &region) - 1.0).abs() < 1e-12);
     }
 
     #[test]

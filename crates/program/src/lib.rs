@@ -3,15 +3,30 @@
 //! A [`Program`] holds no audio: a [`Sample`] names a recording by its hash, and whoever plays or writes it brings the frames.
 //! An end frame is always the first frame after.
 
+mod driven;
 mod ids;
 mod laws;
+mod looped;
+mod panel;
 mod region;
 mod select;
+mod shape;
+mod strand;
+mod when;
 
-pub use ids::{RegionKey, RegionOf, SampleId, StrandId};
-pub use laws::{crossfade_gains, fade_gain, pan_gains, playback_ratio, velocity_gain_db};
-pub use region::{FadeCurve, Loop, LoopRuns, LoopWay, Region, RoundRobin, Sample, Shape, SoundsOn, Strand};
-pub use select::{Counters, regions_for_key};
+pub use driven::{CourseTime, Curve, CurvePoint, Movement, ParamId, Rate, Route, Source, Wave};
+pub use ids::{
+    BusId, ControlId, CourseId, CurveId, EffectId, MovementId, RegionKey, RegionOf, RouteId, SampleId,
+    ShapeId, StrandId, SwitchId,
+};
+pub use laws::{crossfade_gains, fade_gain, pan_gains, playback_ratio, strike_random, velocity_gain_db};
+pub use looped::{Loop, LoopRuns, LoopWay};
+pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
+pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
+pub use select::{KeyEvent, Turns, answers, regions_for_key};
+pub use shape::{Course, Filter, Loudness, Passes, Shape};
+pub use strand::{BendKeys, Cut, Glide, GoesFirst, SameKey, Send, Strand, Voices};
+pub use when::{Among, ChosenBy, Fade, FadeLaw, On, Span, Stays, Turn, When, Within};
 
 use serde::{Deserialize, Serialize};
 
@@ -25,11 +40,37 @@ pub struct Program {
     pub samples: Vec<Sample>,
     /// Sets of regions that share an event and a shape.
     pub strands: Vec<Strand>,
-    /// What sounds on which keys and velocities.
+    /// What sounds on what.
     pub regions: Vec<Region>,
+    /// How strands, and some regions, play.
+    pub shapes: Vec<Shape>,
+    /// Keys that choose among regions.
+    pub switches: Vec<Switch>,
+    /// Curves that routes share.
+    pub curves: Vec<Curve>,
+    /// Rows of effects that strands send to.
+    pub buses: Vec<Bus>,
+    /// What the player sets.
+    pub controls: Vec<Control>,
+    /// Where MIDI controllers stand before anybody moved them.
+    pub controllers_at_first: Vec<ControllerAtFirst>,
+    /// What random numbers are drawn from: the same gives the same.
+    pub seed: u64,
 }
 
 impl Program {
+    /// Regions of one strand that sounds whenever a key goes down.
+    pub fn plain(name: &str, samples: Vec<Sample>, regions: Vec<Region>) -> Self {
+        Self {
+            name: name.to_owned(),
+            samples,
+            strands: vec![Strand::new(StrandId(0), "Keys", ShapeId(0))],
+            regions,
+            shapes: vec![Shape::default()],
+            ..Self::default()
+        }
+    }
+
     /// One of its strands.
     pub fn strand(&self, id: StrandId) -> Option<&Strand> {
         self.strands.iter().find(|strand| strand.id == id)
@@ -38,6 +79,18 @@ impl Program {
     /// The strand of a region.
     pub fn strand_of(&self, region: &Region) -> Option<&Strand> {
         self.strand(region.key.strand)
+    }
+
+    /// How a strand plays.
+    pub fn shape_of(&self, strand: &Strand) -> Option<&Shape> {
+        self.shapes.iter().find(|shape| shape.id == strand.shape)
+    }
+
+    /// How loudness runs on a strand.
+    pub fn loudness_of(&self, strand: Option<&Strand>) -> Loudness {
+        strand
+            .and_then(|strand| self.shape_of(strand))
+            .map_or_else(Loudness::default, |shape| shape.loudness)
     }
 
     /// The regions of a strand.

@@ -2,8 +2,8 @@
 
 use crate::JobView;
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan, ResolvedTake,
-    Slicing, SoundCheck, Suggested, Suggestion, Target, Treatment, figures_of, resolve,
+    Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan, RegionSaid,
+    ResolvedTake, Slicing, SoundCheck, Suggested, Suggestion, Target, Treatment, figures_of, resolve,
 };
 use program::Program;
 use serde::Serialize;
@@ -89,6 +89,8 @@ pub struct InstrumentView {
     pub long_takes: Vec<LongTakeView>,
     /// What sounds.
     pub program: Program,
+    /// Of each of its regions: what it is called, and what was set by hand.
+    pub regions: Vec<RegionSaid>,
     /// Takes that could not be measured, as the jobs that tried: what went wrong stands there.
     pub unmeasured: Vec<JobView>,
 }
@@ -242,6 +244,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         advice: resolved.advice,
         tags: resolved.tags,
         program: resolved.program,
+        regions: resolved.regions,
         plan: resolved.plan,
     };
     Seen {

@@ -245,7 +245,7 @@ async fn make(
     lock(connection, id).await?;
     let mut told = Told::of(id, "instrument", json!({}));
     if let Some(map) = map {
-        let wishes = map_wishes(map).to_vec();
+        let wishes = map_wishes(map);
         told.extend(crate::changes::change(connection, id, "lay files over the keys", wishes).await?);
     }
     Ok((id, told))

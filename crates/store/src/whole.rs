@@ -65,7 +65,7 @@ pub struct ShelfRow {
 }
 
 /// What an instrument's card is made from, beside which takes are chosen.
-const ON_THE_SHELF: [About; 3] = [About::Instrument, About::Pass, About::Layer];
+const ON_THE_SHELF: [About; 4] = [About::Instrument, About::Pass, About::Layer, About::Region];
 
 impl Store {
     /// Everything of an instrument; `None` where there is none.

@@ -184,7 +184,7 @@ fn sfz_zip(
 mod tests {
     use super::*;
     use crate::Samples;
-    use program::{Region, Sample, SampleId, Strand, StrandId};
+    use program::{Region, Sample, SampleId};
     use signal::Audio;
     use std::io::{Cursor, Read};
 
@@ -204,37 +204,25 @@ mod tests {
         let region = |sample: usize| {
             let key = 60 + sample as u8;
             Region {
-                low_key: key,
-                high_key: key,
                 start_frame: 100,
-                ..Region::whole(sample, key, 4_000)
+                ..Region::whole(sample, key, 4_000).on_keys(key, key)
             }
         };
-        Program {
-            name: "Test".into(),
-            strands: vec![Strand {
-                id: StrandId(0),
-                name: "Keys".into(),
-                sounds_on: program::SoundsOn::KeyDown,
-                gain_db: 0.0,
-                shape: program::Shape::default(),
-            }],
-            regions: (0..sources.len()).map(region).collect(),
-            samples: sources
-                .iter()
-                .enumerate()
-                .map(|(n, source)| Sample {
-                    id: SampleId(n as u64),
-                    name: format!("tone {n}"),
-                    source: (*source).to_owned(),
-                    rate_hz: 48_000,
-                    first_channel: 0,
-                    source_channels: 1,
-                    channels: 1,
-                    frames: 5_000,
-                })
-                .collect(),
-        }
+        let samples = sources
+            .iter()
+            .enumerate()
+            .map(|(n, source)| Sample {
+                id: SampleId(n as u64),
+                name: format!("tone {n}"),
+                source: (*source).to_owned(),
+                rate_hz: 48_000,
+                first_channel: 0,
+                source_channels: 1,
+                channels: 1,
+                frames: 5_000,
+            })
+            .collect();
+        Program::plain("Test", samples, (0..sources.len()).map(region).collect())
     }
 
     fn settings(format: Format) -> ExportSettings {

@@ -2,7 +2,7 @@
 
 use engine::{Event, EventKind, render_offline};
 use instrument::{TakeLoop, Treatment};
-use program::{Program, Region, Sample, SampleId, Shape, SoundsOn, Strand, StrandId};
+use program::{Program, Region, Sample, SampleId};
 use signal::Audio;
 
 /// The first channel around a loop's seam, `reach` frames on either side; what lies outside the take is silence.
@@ -79,9 +79,9 @@ pub struct HeardLoop {
 pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most_seconds: f64) -> HeardLoop {
     let rate = f64::from(audio.rate_hz);
     let looped = treatment.program_loop();
-    let program = Program {
-        name: String::new(),
-        samples: vec![Sample {
+    let program = Program::plain(
+        "",
+        vec![Sample {
             id: SampleId(0),
             name: String::new(),
             source: String::new(),
@@ -91,14 +91,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
             channels: audio.channels.len() as u16,
             frames: audio.frames() as u64,
         }],
-        strands: vec![Strand {
-            id: StrandId(0),
-            name: String::new(),
-            sounds_on: SoundsOn::KeyDown,
-            gain_db: 0.0,
-            shape: Shape::default(),
-        }],
-        regions: vec![Region {
+        vec![Region {
             recording_cents: treatment.recording_cents,
             tune_cents: treatment.tune_cents,
             gain_db: treatment.gain_db,
@@ -111,7 +104,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
             looped,
             ..Region::whole(0, treatment.root_key, audio.frames() as u64)
         }],
-    };
+    );
     let ratio = program::playback_ratio(&program, &program.regions[0], key, rate);
     let (first_seam, round) = looped.map_or((0.0, 0.0), |l| {
         (

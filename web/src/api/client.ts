@@ -39,6 +39,8 @@ export function answer<T>(outcome: { data?: T; error?: unknown; response: Respon
 export interface Wish {
   take?: number | undefined;
   longTake?: number;
+  /** A region, by its strand and its number. */
+  region?: [strand: number, number: number];
   fact: Fact;
   /** `undefined` goes back to the automatic value. */
   value: unknown;
@@ -55,8 +57,9 @@ export async function changePlan(view: InstrumentView, label: string, to: Plan):
 export async function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
   const body = {
     label,
-    wishes: wishes.map(({ take, longTake, fact, value }) => ({
-      target: take !== undefined ? { take } : longTake !== undefined ? { long_take: longTake } : ("instrument" as const),
+    wishes: wishes.map(({ take, longTake, region, fact, value }) => ({
+      target:
+        take !== undefined ? { take } : longTake !== undefined ? { long_take: longTake } : region ? { region } : ("instrument" as const),
       fact,
       after: value === undefined ? ("automatic" as const) : { value },
     })),

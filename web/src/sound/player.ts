@@ -3,6 +3,7 @@ import { sayError } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
+import { contains, takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
@@ -107,7 +108,7 @@ class Player {
     await this.start();
     if (!useSound.getState().held.has(key)) return;
     const wanted = this.view?.program.regions
-      .filter((r) => r.low_key <= key && key <= r.high_key && r.low_velocity <= velocity && velocity <= r.high_velocity)
+      .filter(({ when }) => contains(when.keys, key) && contains(when.strikes, velocity))
       .map((r) => this.view!.program.samples[r.sample]!.id);
     this.loader?.postMessage({ first: wanted });
     this.node?.port.postMessage({ type: "on", key, velocity } satisfies ToEngine);
@@ -125,7 +126,7 @@ class Player {
   /** A number that is being dragged is heard before it is kept: on every region of that take. */
   drag(take: number, setting: keyof typeof SETTINGS, value: number): void {
     for (const sample of this.view?.program.samples ?? [])
-      if (sample.source.split("~")[0] === String(take))
+      if (takeId(sample.source) === take)
         this.node?.port.postMessage({ type: "set", sample: sample.id, setting: SETTINGS[setting], value } satisfies ToEngine);
   }
 

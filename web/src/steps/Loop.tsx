@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
 import { standsOut } from "../model/cells";
+import { takeId } from "../model/regions";
 import { db, frames, signedDb } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
@@ -133,8 +134,8 @@ export function LoopBench({ on }: { on: OnBench }) {
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   // The keys it will serve: there the loop runs slowest and fastest.
-  const regions = view.program.regions.filter((r) => view.program.samples[r.sample]?.source.split("~")[0] === String(take.id));
-  const edge = { lowest: Math.min(...regions.map((r) => r.low_key)), highest: Math.max(...regions.map((r) => r.high_key)) };
+  const regions = view.program.regions.filter((r) => takeId(view.program.samples[r.sample]?.source) === take.id);
+  const edge = { lowest: Math.min(...regions.map((r) => r.when.keys.low)), highest: Math.max(...regions.map((r) => r.when.keys.high)) };
   const over = (key: number) => (regions.length > 0 && held ? key - held.root_key : undefined);
   const [lowest, highest] = [over(edge.lowest), over(edge.highest)];
   const judge = async (loop: TakeLoop, of: TakeView = take) => {

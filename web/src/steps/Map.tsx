@@ -1,189 +1,202 @@
-// What sounds where: regions, made from the takes by rule.
-import { useCallback, useMemo } from "react";
-import { change, type InstrumentView, type TakeView } from "../api/client";
-import { cellId, layerPlace } from "../model/cells";
-import { keyName } from "../model/keys";
-import { cents, db, semitones } from "../model/units";
-import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
+// Map: how takes are laid over keys and strikes, by rule and by hand.
+import { change, type InstrumentView } from "../api/client";
+import { cellId } from "../model/cells";
+import { placedRegions, type Placed, type Side, withSide } from "../model/regions";
+import { cents, count, decibels, key, semitones, share } from "../model/units";
+import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
-import { HEADER, keyAt, laneTop, useLook } from "../parts/Ladder";
+import { useMap } from "../state/map";
 import { sayError, useView } from "../state/view";
+import { FACT_OF, giveBack, keepExtents, keepFact } from "./mapFacts";
+import { turnsOf } from "./MapBoard";
 
-const STRETCH = 112;
+type Settings = InstrumentView["map"];
 
-/** The take of a sample, cleaned or not. */
-function takesOf(view: InstrumentView): (sample: number) => TakeView | undefined {
-  const takes = new Map(view.takes.map((take) => [String(take.id), take]));
-  return (sample) => takes.get(view.program.samples[sample]?.source.split("~")[0] ?? "");
-}
+const FILLS: { value: Settings["fill"]; name: string }[] = [
+  { value: "down", name: "stretch the upper rung down" },
+  { value: "up", name: "stretch the lower rung up" },
+  { value: "middle", name: "meet in the middle" },
+  { value: "none", name: "leave them silent" },
+];
 
-export function MapBoard({ view }: { view: InstrumentView }) {
-  const { low, keys, focus, choose } = useView();
-  const onWheel = useLook();
-  const { regions } = view.program;
-  const takeOf = useMemo(() => takesOf(view), [view]);
-  const draw = useCallback(
-    ({ ctx, width, height, colours }: Surface) => {
-      const inner = width - STRETCH;
-      const lane = (height - HEADER) / keys;
-      const x = (velocity: number) => ((velocity - 1) / 127) * inner;
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, height);
-      const layers = view.plan.passes[0]?.layers.length ?? 1;
-      for (const region of regions) {
-        const cell = takeOf(region.sample)?.cell;
-        const top = Math.max(HEADER, laneTop(region.high_key, low, keys, height));
-        const bottom = laneTop(region.low_key, low, keys, height) + lane;
-        if (bottom <= HEADER || top >= height) continue;
-        const left = x(region.low_velocity) + 2;
-        const wide = x(region.high_velocity + 1) - left - 2;
-        const colour = layerColour(colours, cell ? layerPlace(view.plan, cell) : 0, layers);
-        const focused = cell !== undefined && focus === cellId(cell);
-        ctx.beginPath();
-        ctx.roundRect(left, top + 1, wide, bottom - top - 2, 4);
-        ctx.globalAlpha = focused ? 1 : 0.45;
-        ctx.fillStyle = focused ? colours.chosen : colour;
-        ctx.fill();
-        ctx.globalAlpha = 1;
-        ctx.strokeStyle = focused ? colours.chosenLine : colour;
-        ctx.lineWidth = focused ? 2 : 1;
-        ctx.stroke();
-        const rootTop = laneTop(region.root_key, low, keys, height);
-        if (rootTop >= HEADER && region.root_key <= region.high_key && region.root_key >= region.low_key) {
-          ctx.fillStyle = colour;
-          ctx.fillRect(left + 1, rootTop + 1, wide - 2, Math.max(2, lane - 2));
-        }
-      }
-      ctx.fillStyle = colours.line;
-      ctx.fillRect(inner, 0, 1, height);
-      // How far each key is from the root it is played from: to the left is stretched down, to the right up.
-      const zero = inner + STRETCH * 0.62;
-      ctx.fillRect(zero, HEADER, 1, height);
-      for (let key = low; key < low + keys; key++) {
-        const region = regions.find((r) => r.low_key <= key && key <= r.high_key);
-        if (!region) continue;
-        const stretch = key - region.root_key;
-        ctx.fillStyle = Math.abs(stretch) > 4 ? colours.mark : Math.abs(stretch) > 2 ? colours.chosenLine : colours.act;
-        ctx.globalAlpha = 0.8;
-        const reach = (stretch / 12) * STRETCH * 0.6;
-        ctx.fillRect(Math.min(zero, zero + reach), laneTop(key, low, keys, height) + lane * 0.2, Math.max(1, Math.abs(reach)), lane * 0.6);
-        ctx.globalAlpha = 1;
-      }
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, HEADER - 1);
-      ctx.fillStyle = colours.line;
-      ctx.fillRect(0, HEADER - 1, width, 1);
-      ctx.textBaseline = "middle";
-      ctx.fillStyle = colours.ink3;
-      ctx.font = MONO;
-      ctx.fillText("soft 1", 8, HEADER / 2);
-      ctx.fillText("127 loud", inner - 66, HEADER / 2);
-      ctx.font = SANS;
-      ctx.fillText("velocity", inner / 2 - 20, HEADER / 2);
-      ctx.fillText("stretch", inner + 10, HEADER / 2);
-    },
-    [view.plan, regions, takeOf, low, keys, focus],
-  );
-  return (
-    <Canvas
-      draw={draw}
-      data-part="map"
-      role="img"
-      aria-label={`${regions.length} regions: key extent upward, velocity extent rightward`}
-      onWheel={onWheel}
-      onPointerDown={(event) => {
-        const box = event.currentTarget.getBoundingClientRect();
-        const key = keyAt(event.clientY - box.top, low, keys, box.height);
-        const velocity = 1 + ((event.clientX - box.left) / (box.width - STRETCH)) * 127;
-        const region = regions.find(
-          (r) => r.low_key <= key && key <= r.high_key && velocity >= r.low_velocity && velocity < r.high_velocity + 1,
-        );
-        const cell = region && takeOf(region.sample)?.cell;
-        if (cell) {
-          const id = cellId(cell);
-          choose(id, new Set([id]));
-        }
-      }}
-    />
-  );
-}
+const ORDERS: { value: Settings["turn_order"]; name: string }[] = [
+  { value: "in_order", name: "one after another" },
+  { value: "random", name: "at random" },
+  { value: "shuffled", name: "at random, never the same twice" },
+];
 
 export function MapBench({ view }: { view: InstrumentView }) {
   const focus = useView((state) => state.focus);
-  const { strands, regions, samples } = view.program;
-  const set = (fact: keyof InstrumentView["map"], keys: number, label: string) =>
-    void change(view.id, label, [{ fact, value: Math.min(127, Math.max(0, Math.round(keys))) }]).catch(sayError);
-  const take = view.takes.find((t) => t.chosen && cellId(t.cell) === focus);
-  const region = take && regions.find((r) => samples[r.sample]?.source === String(take.id));
+  const { chosen } = useMap();
+  const all = placedRegions(view);
+  const picked = chosen.flatMap((id) => all.filter((of) => of.id === id));
+  // Where no region was chosen, that of the cell on the bench is shown.
+  const shown = picked.length > 0 ? picked : all.filter((of) => of.take && cellId(of.take.cell) === focus).slice(0, 1);
   return (
     <>
       <div>
         <h2 className="text-[17px] font-semibold">Strands</h2>
         <p className="text-[11.5px] text-ink3">sets of regions that sound together</p>
       </div>
-      <table className="card w-full overflow-hidden">
-        <thead className="text-left text-ink3">
-          <tr>
-            <th className="px-3 py-1.5 font-normal">strand</th>
-            <th className="font-normal">sounds on</th>
-            <th className="px-3 text-right font-normal">regions</th>
-          </tr>
-        </thead>
-        <tbody>
-          {strands.map((strand) => (
-            <tr key={strand.id} className="border-t border-line2">
-              <td className="px-3 py-1.5 font-semibold">{strand.name}</td>
-              <td>{strand.sounds_on === "key_up" ? "key up" : "key down"}</td>
-              <td className="num px-3 text-right">{regions.filter((r) => r.key.strand === strand.id).length}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
-      <div className="card p-3">
-        <h3 className="mb-2 font-semibold">How rungs share the keys between them</h3>
-        <p className="mb-2 text-ink2">Gaps are filled from the rung above, stretched down.</p>
-        <div className="grid grid-cols-3 gap-3">
-          <Field
-            label="Furthest stretch"
-            value={view.map.furthest_stretch_keys}
-            unit={semitones}
-            onSet={(v) => set("furthest_stretch_keys", v, "change the furthest stretch")}
-          />
-          <Field
-            label="Below the lowest rung"
-            value={view.map.below_keys}
-            unit={semitones}
-            onSet={(v) => set("below_keys", v, "change the keys below")}
-          />
-          <Field
-            label="Above the highest rung"
-            value={view.map.above_keys}
-            unit={semitones}
-            onSet={(v) => set("above_keys", v, "change the keys above")}
-          />
-        </div>
-      </div>
-      {region ? (
-        <div className="card p-3" data-part="region">
-          <h3 className="mb-2 font-semibold">{samples[region.sample]?.name}</h3>
-          <dl className="num grid grid-cols-[110px_1fr_1fr] gap-y-1.5">
-            <dt className="font-sans text-ink3">Sounds on</dt>
-            <dd>
-              {keyName(region.low_key)} – {keyName(region.high_key)}
-            </dd>
-            <dd>
-              strike {region.low_velocity} – {region.high_velocity}
-            </dd>
-            <dt className="font-sans text-ink3">Sounds like</dt>
-            <dd>{db(region.gain_db)}</dd>
-            <dd>
-              {keyName(region.root_key)}, recording {cents.show(region.recording_cents)}
-            </dd>
-          </dl>
-        </div>
+      <Strands view={view} all={all} />
+      <Rule view={view} />
+      {shown[0] ? (
+        <OneRegion view={view} of={shown} first={shown[0]} />
       ) : (
         <p className="text-ink3">Click a region to see what it sounds on.</p>
       )}
     </>
+  );
+}
+
+/** The strands; the one that is chosen can be taken hold of on the board. */
+function Strands({ view, all }: { view: InstrumentView; all: Placed[] }) {
+  const { strand: wanted, setStrand } = useMap();
+  const { strands } = view.program;
+  const strand = strands.some((s) => s.id === wanted) ? wanted : strands[0]?.id;
+  return (
+    <table className="card w-full overflow-hidden">
+      <thead className="text-left text-ink3">
+        <tr>
+          <th className="px-3 py-1.5 font-normal">strand</th>
+          <th className="font-normal">sounds on</th>
+          <th className="px-3 text-right font-normal">regions</th>
+        </tr>
+      </thead>
+      <tbody>
+        {strands.map(({ id, name, on }) => (
+          <tr key={id} className={`border-t border-line2 ${id === strand ? "bg-chosen" : ""}`}>
+            <td className="px-3 py-1.5 font-semibold">
+              <label className="flex items-center gap-2">
+                <input type="radio" name="strand" checked={id === strand} onChange={() => setStrand(id)} />
+                {name}
+              </label>
+            </td>
+            <td>{"key_up" in on ? "key up" : "key down"}</td>
+            <td className="num px-3 text-right">{all.filter((of) => of.region.key.strand === id).length}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** What the rule makes of the takes, as they come and go. */
+function Rule({ view }: { view: InstrumentView }) {
+  const { map } = view;
+  const set = (fact: keyof Settings, value: number | string, label: string) =>
+    void change(view.id, label, [{ fact, value }]).catch(sayError);
+  const keys = (fact: "furthest_stretch_keys" | "below_keys" | "above_keys", name: string, label: string) => (
+    <Field label={name} value={map[fact]} unit={semitones} onSet={(v) => set(fact, Math.min(127, Math.max(0, Math.round(v))), label)} />
+  );
+  const layered = view.plan.passes.some((pass) => pass.layers.length > 1);
+  const inTurn = view.program.regions.some(({ when }) => when.turn !== "always");
+  return (
+    <div className="card p-3" data-part="rule">
+      <h3 className="mb-2 font-semibold">By rule</h3>
+      <div className="mb-2 grid grid-cols-2 gap-3">
+        <Choice
+          label="Keys between two rungs"
+          value={map.fill}
+          options={FILLS}
+          onChange={(fill) => set("fill", fill, "fill the gaps another way")}
+        />
+        {keys("furthest_stretch_keys", "Furthest stretch", "change the furthest stretch")}
+        {keys("below_keys", "Below the lowest rung", "change the keys below")}
+        {keys("above_keys", "Above the highest rung", "change the keys above")}
+        {layered && (
+          <Field
+            label="Layers cross over"
+            value={map.strike_crossfade}
+            unit={strikes}
+            onSet={(v) => set("strike_crossfade", Math.min(126, Math.max(0, Math.round(v))), "cross layers otherwise")}
+          />
+        )}
+        {inTurn && (
+          <Choice
+            label="Round robins sound"
+            value={map.turn_order}
+            options={ORDERS}
+            onChange={(order) => set("turn_order", order, "change the order of round robins")}
+          />
+        )}
+      </div>
+    </div>
+  );
+}
+
+/** Steps of velocity. */
+const strikes = { ...count, show: (v: number) => (v === 0 ? "no strikes" : `${v} ${v === 1 ? "strike" : "strikes"}`) };
+
+/** What a region sounds on and like; what is set goes to all that are chosen. */
+function OneRegion({ view, of, first }: { view: InstrumentView; of: Placed[]; first: Placed }) {
+  const { withNeighbours, setWithNeighbours } = useMap();
+  const { region, extent, byHand, take } = first;
+  const side = (name: Side, label: string, unit: typeof key) => (
+    <Field
+      label={label}
+      value={extent[name]}
+      unit={unit}
+      byHand={byHand.includes(FACT_OF[name])}
+      onSet={(v) =>
+        void keepExtents(
+          view.id,
+          of.map((one) => ({ of: one, to: withSide(one.extent, name, v) })),
+        )
+      }
+      onAutomatic={() => keepFact(view.id, of, "give a limit back to the rule", FACT_OF[name], undefined)}
+    />
+  );
+  const turns = turnsOf(first);
+  const changed = of.some((one) => one.byHand.length > 0);
+  return (
+    <div className="card p-3" data-part="region">
+      <h3 className="mb-2 flex items-baseline justify-between gap-2">
+        <b className="truncate font-semibold">{view.program.samples[region.sample]?.name}</b>
+        <span className="text-[12px] whitespace-nowrap text-ink3">
+          {of.length > 1 ? `and ${of.length - 1} more` : turns > 1 ? `one of ${turns} in turn` : ""}
+        </span>
+      </h3>
+      <div className="grid grid-cols-4 gap-3">
+        {side("lowKey", "Lowest key", key)}
+        {side("highKey", "Highest key", key)}
+        {side("lowStrike", "Softest strike", count)}
+        {side("highStrike", "Hardest strike", count)}
+        <Field
+          label="Level"
+          value={region.gain_db - (take?.treatment?.gain_db ?? 0)}
+          unit={decibels}
+          byHand={byHand.includes("region_gain_db")}
+          onSet={(v) => keepFact(view.id, of, "set the level", "region_gain_db", Math.min(48, Math.max(-96, v)))}
+          onAutomatic={() => keepFact(view.id, of, "give the level back", "region_gain_db", undefined)}
+        />
+        <Field
+          label="Tuned by"
+          value={region.tune_cents - (take?.treatment?.tune_cents ?? 0)}
+          unit={cents}
+          byHand={byHand.includes("region_tune_cents")}
+          onSet={(v) => keepFact(view.id, of, "tune", "region_tune_cents", Math.min(4800, Math.max(-4800, v)))}
+          onAutomatic={() => keepFact(view.id, of, "give the tuning back", "region_tune_cents", undefined)}
+        />
+        <Field
+          label="Pitch follows keys"
+          value={region.key_follow}
+          unit={share}
+          byHand={byHand.includes("key_follow")}
+          onSet={(v) => keepFact(view.id, of, "set how far pitch follows the key", "key_follow", Math.min(2, Math.max(-2, v)))}
+          onAutomatic={() => keepFact(view.id, of, "give the pitch back", "key_follow", undefined)}
+        />
+        <Field label="Root" value={region.root_key} unit={key} disabled onSet={() => undefined} />
+      </div>
+      <div className="mt-3 flex items-center justify-between gap-3">
+        <label className="flex items-center gap-2 text-[12px]">
+          <input type="checkbox" checked={withNeighbours} onChange={(event) => setWithNeighbours(event.target.checked)} />A border that is
+          dragged takes its neighbour's along
+        </label>
+        <button className="button" disabled={!changed} onClick={() => giveBack(view.id, of)}>
+          Back to the rule
+        </button>
+      </div>
+    </div>
   );
 }

@@ -4,7 +4,7 @@ use super::*;
 use crate::FormatError;
 use crate::riff::{chunk, list};
 use crate::wav::to_24;
-use program::{LoopRuns, Program, Region, SoundsOn};
+use program::{LoopRuns, Program, Region};
 use signal::Audio;
 use std::io::{Seek, SeekFrom, Write};
 
@@ -152,7 +152,7 @@ impl Tables {
         preset_header(&mut self.phdr, &program.name, 0);
         let mut zones = 0u16;
         for strand in &program.strands {
-            if strand.sounds_on == SoundsOn::KeyUp {
+            if strand.on.is_key_up() {
                 continue;
             }
             self.preset_zone(zones);
@@ -161,23 +161,28 @@ impl Tables {
             self.inst
                 .extend(count(self.ibag.len() / 4, "zones")?.to_le_bytes());
             self.instrument_zone()?;
-            let shape = &strand.shape;
+            let loudness = program.loudness_of(Some(strand));
             for (generator, amount) in [
-                (ATTACK, timecents(shape.attack_ms)),
-                (DECAY, timecents(shape.decay_ms)),
+                (ATTACK, timecents(loudness.attack_ms)),
+                (DECAY, timecents(loudness.decay_ms)),
                 (
                     SUSTAIN,
-                    (-shape.sustain_db * 10.0).round().clamp(0.0, 1440.0) as i16,
+                    (-loudness.sustain_db * 10.0).round().clamp(0.0, 1440.0) as i16,
                 ),
-                (RELEASE, timecents(shape.release_ms)),
+                (RELEASE, timecents(loudness.release_ms)),
             ] {
                 self.generator(generator, amount);
+            }
+            for (generator, ms) in [(DELAY, loudness.delay_ms), (HOLD, loudness.hold_ms)] {
+                if ms >= 1.0 {
+                    self.generator(generator, timecents(ms));
+                }
             }
             // These two replace the defaults of the same source and destination (section 9.5).
             self.modulator(
                 VELOCITY_CONCAVE,
                 ATTENUATION,
-                (960.0 * shape.velocity_to_level).round() as i16,
+                (960.0 * loudness.velocity_to_level).round() as i16,
             );
             self.modulator(VELOCITY_LINEAR, CUTOFF, 0);
             let mut first_of = Vec::with_capacity(sides.len());
@@ -243,8 +248,9 @@ impl Tables {
     fn region(&mut self, region: &Region, stereo: bool, side: u64, sample: u64) -> Result<(), FormatError> {
         self.instrument_zone()?;
         let range = |low: u8, high: u8| i16::from_le_bytes([low, high]);
-        self.generator(KEY_RANGE, range(region.low_key, region.high_key));
-        self.generator(VELOCITY_RANGE, range(region.low_velocity, region.high_velocity));
+        let (keys, strikes) = (region.when.keys, region.when.strikes);
+        self.generator(KEY_RANGE, range(keys.low, keys.high));
+        self.generator(VELOCITY_RANGE, range(strikes.low, strikes.high));
         // A stereo pair stands hard left and right; a mono one where it is panned.
         let pan = if stereo {
             if side == 0 { -500 } else { 500 }
@@ -263,7 +269,23 @@ impl Tables {
         if attenuation > 0.0 {
             self.generator(ATTENUATION, attenuation as i16);
         }
-        self.generator(FINE_TUNE, (-region.recording_cents).round() as i16);
+        // Fine tuning reaches 99 cents (section 8.1.2); whole semitones are coarse.
+        let cents = (-region.recording_cents).round();
+        let semitones = if cents.abs() > 99.0 {
+            (cents / 100.0).round()
+        } else {
+            0.0
+        };
+        if semitones != 0.0 {
+            self.generator(COARSE_TUNE, semitones as i16);
+        }
+        self.generator(FINE_TUNE, (cents - 100.0 * semitones) as i16);
+        if region.key_follow != 1.0 {
+            self.generator(
+                SCALE_TUNING,
+                (region.key_follow * 100.0).round().clamp(0.0, 1200.0) as i16,
+            );
+        }
         let mode = match region.looped {
             None => 0,
             Some(l) if l.runs == LoopRuns::ThroughRelease => 1,

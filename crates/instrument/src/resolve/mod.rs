@@ -3,8 +3,9 @@
 
 use crate::{
     ANOTHER_NOTE_CENTS, Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
-    PlacedTake, Plan, Ring, Suggestion, TakeLoop, Target, Treatment, advice, heard_for, key_name,
-    make_program, map_of, missing, plan_of, said_of, suggest, treat, wants_a_loop,
+    PlacedTake, Plan, RegionSaid, Ring, Suggestion, TakeLoop, Target, Treatment, advice, heard_for, key_name,
+    lay_by_hand, make_program, map_of, missing, plan_of, said_of, said_of_regions, suggest, treat,
+    wants_a_loop,
 };
 use program::{Program, Sample};
 use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
@@ -186,6 +187,8 @@ pub struct Resolved {
     pub takes: Vec<ResolvedTake>,
     /// What sounds.
     pub program: Program,
+    /// Of each of its regions: what it is called, and what was set by hand.
+    pub regions: Vec<RegionSaid>,
     /// What the takes so far tell about the plan.
     pub advice: Vec<Advice>,
     /// What follows from measurements by today's rules and was not kept yet: take, and version of what measured it.
@@ -265,9 +268,12 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     curves::tell_levels(&mut takes);
     let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
     let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(plan.kind)).collect();
+    let mut program = make_program(&name, &plan, &map, &placed);
+    lay_by_hand(&mut program, said);
     Resolved {
+        regions: said_of_regions(&program, said),
         tags: said_of(said, Fact::Tags).unwrap_or_default(),
-        program: make_program(&name, &plan, &map, &placed),
+        program,
         advice: advice(&plan, &rings),
         name,
         plan,

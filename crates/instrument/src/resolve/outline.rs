@@ -1,7 +1,9 @@
 //! What a shelf shows of an instrument, without all that is measured and said of its takes.
 
 use super::{Candidate, chosen};
-use crate::{Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, make_program, map_of, plan_of, said_of};
+use crate::{
+    Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, lay_by_hand, make_program, map_of, plan_of, said_of,
+};
 use program::Sample;
 use serde::Serialize;
 use std::collections::HashSet;
@@ -94,6 +96,8 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
     };
     let (taken, measured) = (cells_of(false), cells_of(true));
     let planned = plan.cells();
+    let mut program = make_program(&name, &plan, &map, &placed);
+    lay_by_hand(&mut program, said);
     Outline {
         kind: plan.kind,
         tags: said_of(said, Fact::Tags).unwrap_or_default(),
@@ -102,14 +106,14 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
         taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
         measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
         layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
-        regions: make_program(&name, &plan, &map, &placed)
+        regions: program
             .regions
             .iter()
             .map(|region| Extent {
-                low_key: region.low_key,
-                high_key: region.high_key,
-                low_velocity: region.low_velocity,
-                high_velocity: region.high_velocity,
+                low_key: region.when.keys.low,
+                high_key: region.when.keys.high,
+                low_velocity: region.when.strikes.low,
+                high_velocity: region.when.strikes.high,
             })
             .collect(),
         name,

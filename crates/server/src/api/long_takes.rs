@@ -125,7 +125,7 @@ pub(super) async fn long_take_audio(
 /// How to cut.
 #[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub(super) enum Cut {
+pub(super) enum Cutting {
     /// Where it is silent.
     Silence(SilenceSettings),
     /// By the clock.
@@ -136,7 +136,7 @@ pub(super) enum Cut {
 #[derive(Debug, Deserialize, ToSchema)]
 pub(super) struct CutWish {
     /// How.
-    cut: Cut,
+    cut: Cutting,
     /// Only from here.
     #[serde(default)]
     first: Option<u64>,
@@ -176,8 +176,8 @@ pub(super) async fn cut(
         let to = (wish.end.unwrap_or(row.frames).div_ceil(step)).clamp(from, envelope.levels.len() as u64);
         envelope.levels = envelope.levels[from as usize..to as usize].to_vec();
         let found = match &wish.cut {
-            Cut::Silence(settings) => signal::slice_by_silence(&envelope, noise_floor_dbfs, settings),
-            Cut::Grid(settings) => signal::slice_by_grid(&envelope, row.form.rate_hz, settings),
+            Cutting::Silence(settings) => signal::slice_by_silence(&envelope, noise_floor_dbfs, settings),
+            Cutting::Grid(settings) => signal::slice_by_grid(&envelope, row.form.rate_hz, settings),
         };
         let slices = found
             .into_iter()

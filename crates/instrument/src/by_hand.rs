@@ -1,0 +1,126 @@
+//! What was said of single regions, laid over those that were made by rule: it stays whatever the rule makes anew.
+
+use crate::facts::said_about;
+use crate::{About, Fact, Facts, Target};
+use program::{Program, Region, Span};
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// What a region is called where something is said of it.
+fn region_target(region: &Region) -> Target {
+    Target::Region(region.key.strand, region.key.of.number())
+}
+
+/// How a region of a program is named where something is said of it, and what was.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct RegionSaid {
+    /// Its number among those of its strand.
+    pub number: u64,
+    /// What was set by hand.
+    pub by_hand: Vec<Fact>,
+}
+
+/// The same of every region, in the program's order.
+pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
+    let of = |region: &Region| RegionSaid {
+        number: region.key.of.number(),
+        by_hand: Fact::of(About::Region)
+            .filter(|fact| said.contains_key(&(region_target(region), *fact)))
+            .collect(),
+    };
+    program.regions.iter().map(of).collect()
+}
+
+/// Lays what was said over the regions of a program.
+pub fn lay_by_hand(program: &mut Program, said: &Facts) {
+    for region in &mut program.regions {
+        let target = region_target(region);
+        let step = |fact: Fact| said_about::<u8>(said, target, fact);
+        region.when.keys = span_as_said(
+            region.when.keys,
+            step(Fact::RegionLowKey),
+            step(Fact::RegionHighKey),
+        );
+        region.when.strikes = span_as_said(
+            region.when.strikes,
+            step(Fact::RegionLowStrike),
+            step(Fact::RegionHighStrike),
+        );
+        let number = |fact: Fact| said_about::<f64>(said, target, fact);
+        region.gain_db += number(Fact::RegionGainDb).unwrap_or(0.0);
+        region.tune_cents += number(Fact::RegionTuneCents).unwrap_or(0.0);
+        region.key_follow = number(Fact::KeyFollow).unwrap_or(region.key_follow);
+    }
+}
+
+/// A span with limits that were said: a fade at an end that was set is gone, and one that was passed by the other end is taken with it.
+fn span_as_said(rule: Span, low: Option<u8>, high: Option<u8>) -> Span {
+    let (from, to) = match (low, high) {
+        (Some(low), Some(high)) => (low.min(high), high.max(low)),
+        (Some(low), None) => (low, rule.high.max(low)),
+        (None, Some(high)) => (rule.low.min(high), high),
+        (None, None) => return rule,
+    };
+    Span {
+        low: from,
+        high: to,
+        fade_in: rule.fade_in.filter(|_| from == rule.low),
+        fade_out: rule.fade_out.filter(|_| to == rule.high),
+        law: rule.law,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use program::{RegionOf, StrandId};
+    use serde_json::json;
+
+    fn program() -> Program {
+        let mut program = Program::plain("x", Vec::new(), vec![Region::whole(0, 60, 100).on_keys(55, 60)]);
+        program.regions[0].key.of = RegionOf::Cell {
+            pass: 3,
+            key: 60,
+            layer: 5,
+            round_robin: 0,
+        };
+        program
+    }
+
+    #[test]
+    fn what_was_said_of_a_region_stands_and_the_rest_follows_the_rule() {
+        let mut program = program();
+        let target = region_target(&program.regions[0]);
+        let said = Facts::from([
+            ((target, Fact::RegionHighKey), json!(72)),
+            ((target, Fact::RegionGainDb), json!(-3.0)),
+        ]);
+        lay_by_hand(&mut program, &said);
+        let region = &program.regions[0];
+        assert_eq!(
+            (region.when.keys, region.gain_db, region.key_follow),
+            (Span::of(55, 72), -3.0, 1.0)
+        );
+        assert_eq!(
+            said_of_regions(&program, &said)[0].by_hand,
+            [Fact::RegionHighKey, Fact::RegionGainDb]
+        );
+        // Of another region nothing is said.
+        program.regions[0].key.strand = StrandId(9);
+        assert!(said_of_regions(&program, &said)[0].by_hand.is_empty());
+    }
+
+    #[test]
+    fn limits_that_pass_each_other_take_each_other_along() {
+        let rule = Span::of(50, 60);
+        assert_eq!(span_as_said(rule, Some(64), None), Span::of(64, 64));
+        assert_eq!(span_as_said(rule, None, Some(40)), Span::of(40, 40));
+        assert_eq!(span_as_said(rule, Some(70), Some(65)), Span::of(65, 70));
+        let faded = Span {
+            fade_in: Some(program::Fade { from: 49, to: 55 }),
+            ..rule
+        };
+        assert_eq!(span_as_said(faded, None, Some(58)).fade_in, faded.fade_in);
+        assert_eq!(span_as_said(faded, Some(45), None).fade_in, None);
+    }
+}

@@ -1,0 +1,139 @@
+//! Regions are laid out by rule and by hand, on two pages at once, and both undo.
+
+use anyhow::Context;
+use e2e::{Browser, Ladder};
+use thirtyfour::prelude::*;
+
+/// Whether the region of that sample says so.
+fn says(sample: &str, what: &str) -> String {
+    format!(
+        "return [...document.querySelectorAll('[data-region]')].some((r) => r.textContent.startsWith('{sample}:') && r.textContent.includes('{what}'))"
+    )
+}
+
+/// Where the lower border of a key lies on the map, in pixels from its middle.
+async fn border_under(browser: &Browser, map: &WebElement, key: f64) -> anyhow::Result<i64> {
+    const HEADER: f64 = 34.0;
+    let ladder = browser
+        .driver
+        .query(By::Css("[data-part=ladder]"))
+        .first()
+        .await?;
+    let number = |text: Option<String>| {
+        text.context("the ladder's range")?
+            .parse::<f64>()
+            .context("a number")
+    };
+    let (low, keys) = (
+        number(ladder.attr("data-low").await?)?,
+        number(ladder.attr("data-keys").await?)?,
+    );
+    let height = map.rect().await?.height;
+    let y = HEADER + (low + keys - key) * (height - HEADER) / keys;
+    Ok((y - height / 2.0).round() as i64)
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Result<()> {
+    let ladder = Ladder::start(true).await?;
+    ladder
+        .wait_for("/api/instruments", |all| {
+            all.as_array()
+                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
+        })
+        .await?;
+    let (one, other) = (Browser::open().await?, Browser::open().await?);
+    for browser in [&one, &other] {
+        browser
+            .driver
+            .goto(&format!("{}/instruments/2/map", ladder.address))
+            .await?;
+        browser
+            .until("the rule's regions", &says("Bars F♯4 soft 1", "keys C♯4 to F♯4"))
+            .await?;
+    }
+    // By rule, on one page, seen on both.
+    one.pick("Keys between two rungs", "meet in the middle").await?;
+    for browser in [&one, &other] {
+        browser
+            .until(
+                "the middle",
+                &says("Bars F♯4 soft 1", "keys D♯4 to G♯4, strikes 1 to 57"),
+            )
+            .await?;
+    }
+    // By hand: the border between two rungs, two keys up, broken off by Escape; then kept. Both round robins go, and the neighbour's border.
+    let map = one.driver.query(By::Css("[data-part=map]")).first().await?;
+    let (y, height) = (border_under(&one, &map, 69.0).await?, map.rect().await?.height);
+    let lane = (height - 34.0) / 61.0;
+    let x = 40 - (map.rect().await?.width / 2.0) as i64;
+    let up = (-2.0 * lane).round() as i64;
+    let drag = || {
+        one.driver
+            .action_chain()
+            .move_to_element_with_offset(&map, x, y - 2)
+            .click_and_hold()
+            .move_by_offset(0, up / 2)
+            .move_by_offset(0, up - up / 2)
+    };
+    drag().send_keys(Key::Escape).release().perform().await?;
+    one.until("nothing was moved", &says("Bars C5 soft 1", "keys A4 to D5"))
+        .await?;
+    drag().release().perform().await?;
+    for browser in [&one, &other] {
+        for sample in ["Bars C5 soft 1", "Bars C5 soft 2"] {
+            browser
+                .until(
+                    "the dragged",
+                    &says(sample, "keys B4 to D5, strikes 1 to 57, set by hand"),
+                )
+                .await?;
+        }
+        browser
+            .until("its neighbour", &says("Bars F♯4 soft 2", "keys D♯4 to A♯4"))
+            .await?;
+    }
+    // What was set by hand stays when the rule makes the rest anew.
+    other.fill("Layers cross over", "20").await?;
+    for browser in [&one, &other] {
+        browser
+            .until("layers cross", &says("Bars C3 medium 1", "strikes 49 to 105"))
+            .await?;
+        browser
+            .until("the dragged stays", &says("Bars C5 soft 1", "keys B4 to D5"))
+            .await?;
+    }
+    other
+        .pick("Round robins sound", "at random, never the same twice")
+        .await?;
+    one.named("button", "Undo").await?;
+    one.picture("map-by-hand").await?;
+    // A region without a mouse: chosen in the list, its limit typed.
+    one.script(
+        "[...document.querySelectorAll('[data-region]')].find((r) => r.textContent.startsWith('Bars C6 loud 2:')).focus(); return true",
+    )
+    .await?;
+    one.driver.action_chain().send_keys(Key::Enter).perform().await?;
+    one.fill("Highest key", "G6").await?;
+    other.until("typed", &says("Bars C6 loud 1", "to G6")).await?;
+    // Each page undoes the last step, whoever made it.
+    for (browser, what, sample, is) in [
+        (&other, "the typed limit", "Bars C6 loud 1", "to D♯6"),
+        (&one, "the order", "Bars C6 loud 1", "to D♯6"),
+        (&other, "the crossing", "Bars C3 medium 1", "strikes 58 to 95"),
+        (&one, "the drag", "Bars C5 soft 1", "keys A4 to D5"),
+    ] {
+        browser.click("button", "Undo").await?;
+        for seen in [&one, &other] {
+            seen.until(what, &says(sample, is)).await?;
+        }
+    }
+    ladder
+        .wait_for("/api/instruments/2", |view| {
+            view["undo"] == "fill the gaps another way"
+        })
+        .await?;
+    one.close().await?;
+    other.close().await?;
+    Ok(())
+}

@@ -1,0 +1,40 @@
+// What is said of regions by hand.
+import { change, type Fact, type Wish } from "../api/client";
+import type { Extent, Placed, Side } from "../model/regions";
+import { sayError } from "../state/view";
+
+export const FACT_OF: Record<Side, Fact> = {
+  lowKey: "region_low_key",
+  highKey: "region_high_key",
+  lowStrike: "region_low_strike",
+  highStrike: "region_high_strike",
+};
+
+/** "3 regions", "the region". */
+const some = (count: number) => (count === 1 ? "the region" : `${count} regions`);
+
+/** Keeps where regions lie, as far as it is elsewhere than before. */
+export async function keepExtents(instrument: number, placed: { of: Placed; to: Extent }[]): Promise<void> {
+  const wishes: Wish[] = placed.flatMap(({ of, to }) =>
+    (Object.keys(FACT_OF) as Side[])
+      .filter((side) => of.extent[side] !== to[side])
+      .map((side) => ({ region: of.name, fact: FACT_OF[side], value: to[side] })),
+  );
+  if (wishes.length === 0) return;
+  await change(instrument, `set where ${some(placed.length)} lies`.replace("regions lies", "regions lie"), wishes).catch(sayError);
+}
+
+/** Sets a number of regions, or gives it back to the rule. */
+export function keepFact(instrument: number, of: Placed[], label: string, fact: Fact, value: number | undefined): void {
+  void change(
+    instrument,
+    `${label} of ${some(of.length)}`,
+    of.map(({ name }) => ({ region: name, fact, value })),
+  ).catch(sayError);
+}
+
+/** Gives all that was said of regions back to the rule. */
+export function giveBack(instrument: number, of: Placed[]): void {
+  const wishes = of.flatMap(({ name, byHand }) => byHand.map((fact) => ({ region: name, fact, value: undefined })));
+  void change(instrument, `give ${some(of.length)} back to the rule`, wishes).catch(sayError);
+}
