@@ -133,6 +133,26 @@ async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Resu
             view["undo"] == "fill the gaps another way"
         })
         .await?;
+    // What is struck is what is chosen, and keys are named as their player names them, on one page alone.
+    one.click("label", "Choose what I play").await?;
+    one.click_key(84).await?;
+    one.until(
+        "the struck region",
+        "return document.querySelector('[data-part=region]').textContent.startsWith('Bars C6')",
+    )
+    .await?;
+    one.click("button", "Settings").await?;
+    one.pick("Middle C is called", "C3").await?;
+    one.click("button", "Close").await?;
+    one.until("named from C3", &says("Bars C4 soft 1", "keys A3 to D4"))
+        .await?;
+    one.fill("Highest key", "E5").await?;
+    other
+        .until(
+            "the same key",
+            "return [...document.querySelectorAll('[data-region]')].some((r) => r.textContent.startsWith('Bars C6') && r.textContent.includes('to E6'))",
+        )
+        .await?;
     one.close().await?;
     other.close().await?;
     Ok(())

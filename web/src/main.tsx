@@ -8,6 +8,7 @@ import { Sheet } from "./pages/Sheet";
 import { Shelf } from "./pages/Shelf";
 import { Workshop } from "./pages/Workshop";
 import { queries } from "./state/client";
+import { useSettings } from "./state/settings";
 import { useView } from "./state/view";
 import "./theme.css";
 
@@ -29,6 +30,7 @@ declare module "@tanstack/react-router" {
 /** What was said last stands over the foot line of every page, for a few seconds, and covers no button. */
 function Page() {
   const { toast, say } = useView();
+  const { middleC, times } = useSettings();
   useEffect(() => {
     if (!toast) return undefined;
     const timer = setTimeout(() => say(undefined), 6000);
@@ -36,7 +38,8 @@ function Page() {
   }, [toast, say]);
   return (
     <>
-      <Outlet />
+      {/* What names keys and places is drawn anew, all of it. */}
+      <Outlet key={`${middleC} ${times}`} />
       <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-0.5 flex justify-center">
         {toast && (
           <button className="card pointer-events-auto max-w-3xl px-4 py-0.5 shadow-lg" data-part="toast" onClick={() => say(undefined)}>

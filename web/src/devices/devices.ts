@@ -73,6 +73,13 @@ export function hearMidi(listener: (bytes: Uint8Array) => void): () => void {
   return () => listeners.delete(listener);
 }
 
+const leavers = new Set<() => void>();
+
+/** Told when a MIDI input goes. */
+export function whenMidiGoes(told: () => void): void {
+  leavers.add(told);
+}
+
 function listMidi(): void {
   if (!midi) return;
   const named = (port: MIDIPort) => ({ id: port.id, name: port.name ?? "unnamed port" });
@@ -126,7 +133,11 @@ export async function findMidi(): Promise<void> {
   try {
     // Asked for once: ports of a second answer would be heard beside those of the first.
     midi ??= await navigator.requestMIDIAccess();
-    midi.onstatechange = listMidi;
+    midi.onstatechange = (event) => {
+      const port = event.port;
+      if (port?.type === "input" && port.state === "disconnected") for (const told of leavers) told();
+      listMidi();
+    };
     useDevices.setState({ midiMissing: undefined });
     listMidi();
   } catch {

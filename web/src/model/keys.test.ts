@@ -1,8 +1,17 @@
 import { expect, test } from "vitest";
-import { chordAt, hzOfKey, isBlack, keyName, parseKey } from "./keys";
+import { callMiddleC, chordAt, hzOfKey, inWords, isBlack, keyName, parseKey } from "./keys";
 
 test("every key's name is that key", () => {
   for (let key = 0; key < 128; key++) expect(parseKey(keyName(key))).toBe(key);
+});
+
+test("where middle C is C3, names are read and written so, and sentences say so", () => {
+  callMiddleC("C3");
+  expect(keyName(60)).toBe("C3");
+  for (let key = 0; key < 128; key++) expect(parseKey(keyName(key))).toBe(key);
+  expect(inWords("This is F♯4, the cell is C-1: 3 dB too soft, 44 kHz.")).toBe("This is F♯3, the cell is C-2: 3 dB too soft, 44 kHz.");
+  callMiddleC("C4");
+  expect(inWords("This is F♯4.")).toBe("This is F♯4.");
 });
 
 test("names as people type them", () => {

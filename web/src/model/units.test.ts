@@ -1,5 +1,6 @@
 import { expect, test } from "vitest";
 import {
+  milliseconds,
   cents,
   count,
   decibels,
@@ -32,6 +33,13 @@ test("a time is frames, by whatever unit it is said", () => {
   expect(unit.parse("1,5s")).toBe(66_150);
   expect(unit.parse("12 345")).toBe(12_345);
   expect(unit.parse("two")).toBeUndefined();
+});
+
+test("every frame has a number of milliseconds of its own", () => {
+  const unit = milliseconds(192_000);
+  for (const frame of [0, 1, 2, 999, 192_000 * 600 + 1]) expect(unit.parse(unit.show(frame))).toBe(frame);
+  expect(unit.show(192_000)).toBe("1000 ms");
+  expect([unit.parse("2.5"), unit.parse("1 s"), unit.parse("7 frames")]).toEqual([480, 192_000, 7]);
 });
 
 test("a number in another unit is not taken for one in this", () => {

@@ -46,6 +46,20 @@ export function frames(rate: number): Unit {
   };
 }
 
+/** The same, shown in milliseconds: a bare number is some of them. With so many digits that every frame has a number of its own. */
+export function milliseconds(rate: number): Unit {
+  const inFrames = frames(rate);
+  const digits = Math.max(0, Math.ceil(Math.log10(rate / 500)));
+  return {
+    ...inFrames,
+    show: (v) => `${((v * 1000) / rate).toFixed(digits).replace(/\.0*$|(\.\d*?)0+$/, "$1")} ms`,
+    parse: (text) => {
+      const value = plain(text, /^(ms)?$/i);
+      return value === undefined ? inFrames.parse(text) : Math.round((value * rate) / 1000);
+    },
+  };
+}
+
 export const cents: Unit = { show: (v) => `${signed(v, 2)} ct`, parse: (t) => plain(t, /^(ct|cents?)?$/i), step: 1, fine: 0.01 };
 export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) => plain(t, /^(dB)?$/i), step: 1, fine: 0.1 };
 export const lufs: Unit = { show: (v) => `${signed(v, 1)} LUFS`, parse: (t) => plain(t, /^(LUFS|dB)?$/i), step: 1, fine: 0.1 };

@@ -23,7 +23,7 @@ export function Foot({
   progress: Progress | undefined;
   plot: Plot | undefined;
 }) {
-  const { chosen, raw, setRaw } = useView();
+  const { chosen, raw, setRaw, choosePlayed, setChoosePlayed } = useView();
   const { meter, rate, heads, of } = useSound();
   const connected = useLive((state) => state.connected);
   const taken = cells.filter((c) => c.take).length;
@@ -37,6 +37,10 @@ export function Foot({
       <span>
         {chosen.size} of {cells.length} cells chosen
       </span>
+      <label className="flex items-center gap-1 whitespace-nowrap" title="The key that is struck is the chosen cell, in every step">
+        <input type="checkbox" checked={choosePlayed} onChange={(event) => setChoosePlayed(event.target.checked)} />
+        Choose what I play
+      </label>
       <button
         className="rounded px-1 hover:bg-line2"
         aria-pressed={raw}

@@ -9,7 +9,7 @@ import { AskName } from "../parts/Ask";
 import { Brand } from "../parts/Brand";
 import { Done } from "../parts/Done";
 import { Settings } from "../parts/Settings";
-import { listenToMidi, player } from "../sound/player";
+import { listenToMidi, player, stopMidi, useSound } from "../sound/player";
 import { exportsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 
@@ -33,6 +33,7 @@ function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number>
 export function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: BoardCell[] }) {
   const done = useDone(view, cells);
   const { playKeys, setPlayKeys, say } = useView();
+  const midi = useSound((sound) => sound.midi);
   const [naming, setNaming] = useState(false);
   const rename = (name: string) => void change(view.id, "rename the instrument", [{ fact: "name", value: name }]).catch(sayError);
   const back = (way: "undo" | "redo") => {
@@ -110,9 +111,11 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
           Play keys
         </button>
         <button
-          className="button"
-          title="Play from a MIDI keyboard"
-          onClick={() =>
+          className={`button ${midi ? "on" : ""}`}
+          aria-pressed={midi}
+          title={midi ? "MIDI keyboards are heard: a click ends it" : "Play from a MIDI keyboard"}
+          onClick={() => {
+            if (midi) return stopMidi();
             void player
               .start()
               .then(listenToMidi)
@@ -123,8 +126,8 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
                     : `${inputs} MIDI ${inputs === 1 ? "input is" : "inputs are"} heard.`,
                 ),
               )
-              .catch(sayError)
-          }
+              .catch(sayError);
+          }}
         >
           MIDI
         </button>

@@ -3,9 +3,11 @@ import { Dialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { type BoardCell, layerOf } from "../model/cells";
+import { contains, placedRegions } from "../model/regions";
 import { type Plot, worstFirst } from "../parts/Board";
 import { keyOfLetter, player, useSound } from "../sound/player";
 import { useSettings } from "../state/settings";
+import { useMap } from "../state/map";
 import { sayError, useView } from "../state/view";
 
 const SHORTCUTS = [
@@ -26,6 +28,14 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
   const [open, setOpen] = useState(false);
   const [sounding, setSounding] = useState<number | undefined>();
   const lastWorst = useRef<string | undefined>(undefined);
+  useEffect(
+    () =>
+      useSound.subscribe(({ struck }, before) => {
+        if (!struck || struck === before.struck || !useView.getState().choosePlayed) return;
+        choosePlayed(view, cells, struck);
+      }),
+    [view, cells],
+  );
   useEffect(() => {
     const typing = (event: KeyboardEvent) =>
       event.target instanceof HTMLInputElement ||
@@ -113,4 +123,16 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
       </Dialog.Portal>
     </Dialog.Root>
   );
+}
+
+/** Chooses what a strike plays: its region on the map, and the cell of it. */
+function choosePlayed(view: InstrumentView, cells: BoardCell[], { key, velocity }: { key: number; velocity: number }): void {
+  const [answers] = placedRegions(view).filter(
+    ({ region, take }) =>
+      contains(region.when.keys, key) && contains(region.when.strikes, velocity) && cells.some((cell) => cell.take === take),
+  );
+  const cell = cells.find(({ take }) => take !== undefined && take === answers?.take);
+  if (!answers || !cell) return;
+  useView.getState().choose(cell.id, new Set([cell.id]));
+  useMap.getState().choose([answers.id]);
 }

@@ -1,7 +1,7 @@
 // All takes of a cell: heard, compared, one of them chosen; where each came from.
 import { change, type InstrumentView, type TakeView } from "../api/client";
 import { centsShort, db } from "../model/units";
-import { keyName } from "../model/keys";
+import { inWords, keyName } from "../model/keys";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
 import { type BoardCell, sameCell } from "../model/cells";
@@ -36,7 +36,7 @@ export function Takes({ view, cell }: { view: InstrumentView; cell: BoardCell })
                 · {db(take.facts?.peak_dbfs)} · {(take.frames / take.rate_hz).toFixed(1)} s
               </span>
               {(take.origin.verdict?.sentences.length ?? 0) > 0 && (
-                <span className="block text-[12px] text-warn">{take.origin.verdict!.sentences.join(" ")}</span>
+                <span className="block text-[12px] text-warn">{inWords(take.origin.verdict!.sentences.join(" "))}</span>
               )}
               {(take.origin.made_by || take.origin.file) && (
                 <span className="block truncate text-[11.5px] text-ink3">

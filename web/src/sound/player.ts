@@ -1,7 +1,8 @@
 // The ladder as it is heard: our engine in an AudioWorklet.
+import { useSettings } from "../state/settings";
 import { sayError } from "../state/view";
 import { create } from "zustand";
-import { findMidi, hearMidi, useDevices } from "../devices/devices";
+import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
 import { contains, takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
@@ -28,13 +29,27 @@ interface Sound {
   heads: number;
   of: number;
   held: Set<number>;
+  /** What was struck last. */
+  struck: { key: number; velocity: number } | undefined;
+  /** Whether MIDI keyboards are heard. */
+  midi: boolean;
 }
 
-export const useSound = create<Sound>(() => ({ meter: { peak: 0, voices: 0 }, rate: 0, heads: 0, of: 0, held: new Set() }));
+export const useSound = create<Sound>(() => ({
+  meter: { peak: 0, voices: 0 },
+  rate: 0,
+  heads: 0,
+  of: 0,
+  held: new Set(),
+  struck: undefined,
+  midi: false,
+}));
 
 class Player {
   private context: AudioContext | undefined;
   private node: AudioWorkletNode | undefined;
+  /** All that is heard goes through it. */
+  private out: GainNode | undefined;
   private loader: Worker | undefined;
   private starting: Promise<void> | undefined;
   private view: InstrumentView | undefined;
@@ -56,6 +71,10 @@ class Player {
   private async open(): Promise<void> {
     const context = new AudioContext({ latencyHint: "interactive" });
     this.context = context;
+    this.out = new GainNode(context);
+    this.out.connect(context.destination);
+    this.setOut();
+    useSettings.subscribe(() => this.setOut());
     const [module] = await Promise.all([WebAssembly.compileStreaming(fetch("/engine.wasm")), context.audioWorklet.addModule(workletUrl)]);
     const node = new AudioWorkletNode(context, "ladder-engine", {
       numberOfInputs: 0,
@@ -65,7 +84,7 @@ class Player {
     node.onprocessorerror = () =>
       sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
     node.port.onmessage = (event: MessageEvent<Meter>) => useSound.setState({ meter: event.data });
-    node.connect(context.destination);
+    node.connect(this.out);
     this.node = node;
     this.loader = new Worker(new URL("./loader.ts", import.meta.url), { type: "module" });
     this.loader.onmessage = (event: MessageEvent<{ heads?: number; of?: number }>) => {
@@ -76,6 +95,18 @@ class Player {
     node.port.postMessage({ type: "port", port: channel.port2 } satisfies ToEngine, [channel.port2]);
     useSound.setState({ rate: context.sampleRate });
     if (this.view) await this.bring(this.view);
+  }
+
+  /** Volume and output, as the settings have them. */
+  private setOut(): void {
+    const { volumeDb, output } = useSettings.getState();
+    if (!this.context || !this.out) return;
+    this.out.gain.setTargetAtTime(10 ** (volumeDb / 20), this.context.currentTime, 0.01);
+    const context = this.context as AudioContext & { sinkId?: string; setSinkId?: (id: string) => Promise<void> };
+    if (context.setSinkId && (context.sinkId ?? "") !== output)
+      void context
+        .setSinkId(output)
+        .catch(() => sayError(new Error("That output is not there: what is played goes to the browser's own.")));
   }
 
   /** What is to be heard; before the first gesture it is only remembered. */
@@ -104,7 +135,7 @@ class Player {
 
   async on(key: number, velocity: number): Promise<void> {
     if (key < 0 || key > 127) return;
-    useSound.setState((state) => ({ held: new Set(state.held).add(key) }));
+    useSound.setState((state) => ({ held: new Set(state.held).add(key), struck: { key, velocity } }));
     await this.start();
     if (!useSound.getState().held.has(key)) return;
     const wanted = this.view?.program.regions
@@ -154,7 +185,7 @@ class Player {
       for (let n = 0; n < length; n++) side[n] = samples[n * sound.channels + c]!;
     }
     const source = new AudioBufferSourceNode(this.context, { buffer });
-    source.connect(this.context.destination);
+    source.connect(this.out ?? this.context.destination);
     source.start();
     this.heard = source;
   }
@@ -185,7 +216,7 @@ class Player {
       gain.gain.setValueAtTime(0.25, at);
       gain.gain.exponentialRampToValueAtTime(1e-4, at + 0.05);
       const beat = new OscillatorNode(context, { frequency: n === 0 ? 1600 : 1000 });
-      beat.connect(gain).connect(context.destination);
+      beat.connect(gain).connect(this.out ?? context.destination);
       beat.start(at);
       beat.stop(at + 0.06);
       return beat;
@@ -201,7 +232,7 @@ class Player {
     const gain = new GainNode(this.context, { gain: 10 ** (levelDb / 20) });
     gain.gain.setTargetAtTime(0, now + 0.6, 0.08);
     const sine = new OscillatorNode(this.context, { frequency: hz });
-    sine.connect(gain).connect(this.context.destination);
+    sine.connect(gain).connect(this.out ?? this.context.destination);
     sine.start(now);
     sine.stop(now + 1.2);
   }
@@ -214,7 +245,7 @@ class Player {
     if (hz === undefined || !this.context) return;
     const gain = new GainNode(this.context, { gain: 10 ** (levelDb / 20) });
     this.tone = new OscillatorNode(this.context, { frequency: hz });
-    this.tone.connect(gain).connect(this.context.destination);
+    this.tone.connect(gain).connect(this.out ?? this.context.destination);
     this.tone.start();
   }
 }
@@ -232,8 +263,23 @@ export async function listenToMidi(): Promise<number> {
     if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
     else if ((status & 0xe0) === 0x80) player.off(key);
   });
+  useSound.setState({ midi: true });
   return midiInputs.length;
 }
+
+/** MIDI keyboards are heard no longer. */
+export function stopMidi(): void {
+  playing?.();
+  playing = undefined;
+  useSound.setState({ midi: false });
+  player.quiet();
+}
+
+// A page that is hidden, or a keyboard that is pulled out, tells of no key that comes up.
+document.addEventListener("visibilitychange", () => {
+  if (document.hidden) player.quiet();
+});
+whenMidiGoes(() => player.quiet());
 
 const LETTERS = "zsxdcvgbhnjmq2w3er5t6y7u";
 

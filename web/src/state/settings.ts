@@ -1,18 +1,31 @@
 // What this browser's user wants of the page, whatever the instrument; kept in the browser.
 import { create } from "zustand";
 import { persist } from "zustand/middleware";
+import { callMiddleC, type MiddleC } from "../model/keys";
+import { frames, milliseconds, type Unit } from "../model/units";
 
 export type Theme = "light" | "dark" | "system";
 
-interface Settings {
+interface Values {
   theme: Theme;
   /** Whether single letters do something: W, R, K, A … */
   letterKeys: boolean;
-  set: (settings: Partial<Pick<Settings, "theme" | "letterKeys">>) => void;
+  middleC: MiddleC;
+  /** How places in a sound are shown. */
+  times: "frames" | "ms";
+  /** The audio output, by its id; empty is the browser's own. */
+  output: string;
+  volumeDb: number;
 }
 
+interface Settings extends Values {
+  set: (settings: Partial<Values>) => void;
+}
+
+const AT_FIRST: Values = { theme: "system", letterKeys: true, middleC: "C4", times: "frames", output: "", volumeDb: 0 };
+
 export const useSettings = create<Settings>()(
-  persist((set) => ({ theme: "system", letterKeys: true, set: (settings) => set(settings) }), { name: "ladder-settings" }),
+  persist((set) => ({ ...AT_FIRST, set: (settings) => set(settings) }), { name: "ladder-settings" }),
 );
 
 const system = window.matchMedia("(prefers-color-scheme: dark)");
@@ -26,6 +39,16 @@ function shade(): void {
   document.documentElement.dataset.shade = next;
   useShade.setState({ shade: next });
 }
+
+/** The unit of places in a sound of that rate. */
+export function useTimeUnit(rate: number): Unit {
+  const times = useSettings((settings) => settings.times);
+  return times === "ms" ? milliseconds(rate) : frames(rate);
+}
+
+const nameKeys = () => callMiddleC(useSettings.getState().middleC);
+nameKeys();
+useSettings.subscribe(nameKeys);
 
 shade();
 system.addEventListener("change", shade);

@@ -14,6 +14,8 @@ interface View {
   /** While rungs are picked on the ladder: what a click on a key does. */
   pick: ((key: number) => void) | undefined;
   playKeys: boolean;
+  /** The key that was struck last is the chosen cell. */
+  choosePlayed: boolean;
   /** Takes are heard as they were recorded, not as they are treated. */
   raw: boolean;
   /** What Trim shows below its waveform, and beside the board. */
@@ -28,6 +30,7 @@ interface View {
   setPass: (pass: number) => void;
   setPick: (pick: ((key: number) => void) | undefined) => void;
   setPlayKeys: (on: boolean) => void;
+  setChoosePlayed: (on: boolean) => void;
   setRaw: (raw: boolean) => void;
   setPanel: (panel: View["panel"]) => void;
   setSides: (sides: View["sides"]) => void;
@@ -43,6 +46,7 @@ export const useView = create<View>((set) => ({
   pass: 0,
   pick: undefined,
   playKeys: false,
+  choosePlayed: false,
   raw: false,
   panel: "trim",
   sides: "balance",
@@ -56,6 +60,7 @@ export const useView = create<View>((set) => ({
   setPass: (pass) => set({ pass, focus: undefined, chosen: new Set() }),
   setPick: (pick) => set({ pick }),
   setPlayKeys: (playKeys) => set({ playKeys }),
+  setChoosePlayed: (choosePlayed) => set({ choosePlayed }),
   setRaw: (raw) => set({ raw }),
   setPanel: (panel) => set({ panel }),
   setSides: (sides) => set({ sides }),

@@ -1,6 +1,6 @@
 // The files that wait, a row each: what their names tell, what is heard, and what was mended, for one row or for many.
 import { type KeyboardEvent, type MouseEvent, useState } from "react";
-import { keyName, parseKey } from "../model/keys";
+import { inWords, keyName, parseKey } from "../model/keys";
 import { centsShort } from "../model/units";
 import { player } from "../sound/player";
 import { sayError } from "../state/view";
@@ -150,7 +150,7 @@ function FileRow({ row, n, place, byHand, names, chosen, focusable, onChoose, on
         )}
         {row.says.map((line) => (
           <span key={line} className={`block ${told}`}>
-            {line}
+            {inWords(line)}
           </span>
         ))}
       </td>

@@ -2,7 +2,7 @@
 import { useEffect, useEffectEvent, useState } from "react";
 import { findMidi, type FootAct, hearMidi, type Learnt, useChoices } from "../devices/devices";
 import { layerOf, passOf, roundRobinsOf } from "../model/cells";
-import { chordAt, hzOfKey, keyName } from "../model/keys";
+import { chordAt, hzOfKey, inWords, keyName } from "../model/keys";
 import { centsShort, count, db, duration } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -150,7 +150,7 @@ export function ByHand({ view, progress, cells }: RecordProps) {
             ? ""
             : good
               ? `Good: ${verdict.key != null ? `${keyName(verdict.key)} ${centsShort(verdict.cents)}, ` : ""}${db(verdict.peak_dbfs)}`
-              : `Again, please. ${verdict.sentences.join(" ")}`}
+              : `Again, please. ${inWords(verdict.sentences.join(" "))}`}
         </p>
       </div>
       <div className="card flex flex-col gap-3 p-3">

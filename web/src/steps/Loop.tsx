@@ -4,7 +4,7 @@ import { useState } from "react";
 import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
 import { standsOut } from "../model/cells";
 import { takeId } from "../model/regions";
-import { db, frames, signedDb } from "../model/units";
+import { db, signedDb } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
@@ -14,6 +14,7 @@ import { UseOnMore } from "../parts/UseOnMore";
 import { useDrawableTake, Waveform } from "../parts/Waveform";
 import { keyName } from "../model/keys";
 import { player } from "../sound/player";
+import { useTimeUnit } from "../state/settings";
 import { sayError, useView } from "../state/view";
 import { Seam } from "./Seam";
 import { HearButton, velocityOf } from "./Trim";
@@ -131,6 +132,7 @@ export function LoopBench({ on }: { on: OnBench }) {
   const raw = useView((state) => state.raw);
   const held = take.treatment;
   const drawable = useDrawableTake(take, raw);
+  const unit = useTimeUnit(take.rate_hz);
   const now = moving ?? held?.loop ?? undefined;
   const period = take.facts?.pitch ? take.rate_hz / take.facts.pitch.hz : 200;
   // The keys it will serve: there the loop runs slowest and fastest.
@@ -253,7 +255,6 @@ export function LoopBench({ on }: { on: OnBench }) {
         body: { takes: takes.map((t) => t.id), how: { short_loop: { periods: 1 } } },
       }),
     );
-  const unit = frames(take.rate_hz);
   const byHand = take.correction.loop !== undefined;
   const drift = seam.data?.drift_db ?? 0;
   const others = takes.filter((t) => t.id !== take.id);
@@ -410,7 +411,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           <Field
             key={id}
             label={`Loop ${id}`}
-            width="92px"
+            width="104px"
             value={now?.[frame]}
             {...ofLoop}
             onLive={(v) => player.drag(take.id, drag, v)}

@@ -1,6 +1,7 @@
 // Map: how takes are laid over keys and strikes, by rule and by hand.
 import { change, type InstrumentView } from "../api/client";
 import { cellId } from "../model/cells";
+import { inWords } from "../model/keys";
 import { placedRegions, type Placed, type Side, withSide } from "../model/regions";
 import { cents, count, decibels, key, semitones, share } from "../model/units";
 import { Choice } from "../parts/Choice";
@@ -152,7 +153,7 @@ function OneRegion({ view, of, first }: { view: InstrumentView; of: Placed[]; fi
   return (
     <div className="card p-3" data-part="region">
       <h3 className="mb-2 flex items-baseline justify-between gap-2">
-        <b className="truncate font-semibold">{view.program.samples[region.sample]?.name}</b>
+        <b className="truncate font-semibold">{inWords(view.program.samples[region.sample]?.name ?? "")}</b>
         <span className="text-[12px] whitespace-nowrap text-ink3">
           {of.length > 1 ? `and ${of.length - 1} more` : turns > 1 ? `one of ${turns} in turn` : ""}
         </span>

@@ -2,7 +2,7 @@
 import { useCallback, useMemo, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { cellId, layerPlace } from "../model/cells";
-import { keyName } from "../model/keys";
+import { inWords, keyName } from "../model/keys";
 import { type Extent, inTurnWith, moved, neighbours, placedRegions, type Placed, type Side, snapped, withSide } from "../model/regions";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
 import { type By, type Place, useDrag } from "../parts/drag";
@@ -222,7 +222,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
 /** A region in words. */
 export function wordsOf({ region, extent, byHand }: Placed, view: InstrumentView): string {
   const { lowKey, highKey, lowStrike, highStrike } = extent;
-  const name = view.program.samples[region.sample]?.name ?? "";
+  const name = inWords(view.program.samples[region.sample]?.name ?? "");
   const hand = byHand.length > 0 ? ", set by hand" : "";
   return `${name}: keys ${keyName(lowKey)} to ${keyName(highKey)}, strikes ${lowStrike} to ${highStrike}${hand}`;
 }

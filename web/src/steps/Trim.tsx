@@ -3,13 +3,14 @@ import { useState } from "react";
 import { answer, api, change, type Fact, type Schemas } from "../api/client";
 import { player } from "../sound/player";
 import { layerOf } from "../model/cells";
-import { db, decibels, frames, lufs, percent } from "../model/units";
+import { db, decibels, lufs, percent } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { UseOnMore } from "../parts/UseOnMore";
 import { useDrawableTake, Waveform } from "../parts/Waveform";
+import { useTimeUnit } from "../state/settings";
 import { sayError, useView } from "../state/view";
 import { Clean } from "./Clean";
 import { Make } from "./Make";
@@ -77,12 +78,12 @@ export function TrimBench({ on }: { on: OnBench }) {
   const raw = useView((state) => state.raw);
   const { panel, setPanel } = useView();
   const drawable = useDrawableTake(take, raw);
+  const unit = useTimeUnit(take.rate_hz);
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown) =>
     change(view.id, label, [{ take: take.id, fact, value }])
       .catch(sayError)
       .finally(() => setMoving(undefined));
-  const unit = frames(take.rate_hz);
   const start = moving?.id === "start" ? moving.frame : held.start_frame;
   const end = moving?.id === "end" ? moving.frame : held.end_frame;
   const facts = take.facts;
@@ -158,7 +159,7 @@ export function TrimBench({ on }: { on: OnBench }) {
           <div className="card flex flex-wrap items-end gap-3 p-3">
             <Field
               label="Start"
-              width="80px"
+              width="98px"
               value={start}
               unit={unit}
               byHand={said.start_frame != null}
@@ -167,7 +168,7 @@ export function TrimBench({ on }: { on: OnBench }) {
             />
             <Field
               label="End"
-              width="80px"
+              width="98px"
               value={end}
               unit={unit}
               byHand={said.end_frame != null}
