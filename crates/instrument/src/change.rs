@@ -348,5 +348,64 @@ mod tests {
             }
             prop_assert_eq!(facts, end);
         }
+
+        /// Steps, any of them undone and done again in any order: what stands, and how much is left alone, is what a plain table of
+        /// numbers says, whose fields go back where nobody changed them since.
+        #[test]
+        fn any_order_of_undo_and_redo_is_what_a_plain_table_says(
+            acts in proptest::collection::vec((0u8..4, any::<proptest::sample::Index>(), proptest::collection::vec((0usize..3, 0u64..4), 1..4)), 1..40)
+        ) {
+            const FIELDS: [(Target, Fact); 3] = [
+                (Target::Take(1), Fact::StartFrame),
+                (Target::Region(program::StrandId(2), 9), Fact::RegionLowKey),
+                (Target::Instrument, Fact::AboveKeys),
+            ];
+            let mut facts = Facts::new();
+            let mut steps: Vec<Change> = Vec::new();
+            let mut table: [Option<u64>; 3] = [None; 3];
+            // Of each step its fields, as a plain reader would note them: which, from what, to what; and whether it is done.
+            let mut noted: Vec<(Vec<(usize, Option<u64>, Option<u64>)>, bool)> = Vec::new();
+            for (act, which, edits) in acts {
+                if act < 2 || steps.is_empty() {
+                    // 0 goes back to automatic; of a field that is said twice in one edit, the last counts.
+                    let mut wanted: Vec<(usize, Option<u64>)> = Vec::new();
+                    for (field, value) in edits {
+                        wanted.retain(|(other, _)| *other != field);
+                        wanted.push((field, (value > 0).then_some(value)));
+                    }
+                    let wishes = wanted.iter().map(|(field, value)| {
+                        let after = value.map_or(Said::Automatic, |value| Said::Value(json!(value)));
+                        (FIELDS[*field].0, FIELDS[*field].1, after)
+                    });
+                    let change = Change::propose("edit", &facts, wishes).unwrap();
+                    lay_over(&mut facts, &change.fields);
+                    steps.push(change);
+                    let differ = wanted.into_iter().filter(|(field, value)| table[*field] != *value);
+                    let fields: Vec<_> = differ.map(|(field, value)| (field, table[field], value)).collect();
+                    for (field, _, after) in &fields {
+                        table[*field] = *after;
+                    }
+                    noted.push((fields, true));
+                } else {
+                    let n = which.index(steps.len());
+                    let (fields, done) = &mut noted[n];
+                    let applied = if *done { steps[n].undo(&facts) } else { steps[n].redo(&facts) };
+                    lay_over(&mut facts, &applied.set);
+                    let mut left_alone = 0;
+                    for (field, before, after) in fields.iter() {
+                        let (from, to) = if *done { (after, before) } else { (before, after) };
+                        if table[*field] == *from {
+                            table[*field] = *to;
+                        } else {
+                            left_alone += 1;
+                        }
+                    }
+                    *done = !*done;
+                    prop_assert_eq!(applied.left_alone, left_alone);
+                }
+                let stands: Vec<Option<u64>> = FIELDS.iter().map(|field| facts.get(field).and_then(Value::as_u64)).collect();
+                prop_assert_eq!(&stands[..], &table[..]);
+            }
+        }
     }
 }
