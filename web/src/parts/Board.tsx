@@ -5,6 +5,7 @@ import { type BoardCell, layerColumns, layerOf, passOf, turnOf } from "../model/
 import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "./canvas";
+import { useDrag } from "./drag";
 import { HEADER, keyAt, laneTop, useLook } from "./Ladder";
 
 export interface Box {
@@ -201,6 +202,26 @@ export function Board({ plan, cells, plot, paint }: Props) {
     const box = event.currentTarget.getBoundingClientRect();
     return { x: event.clientX - box.left, y: event.clientY - box.top };
   };
+  // From an empty place a box is drawn, and what lies in it is chosen.
+  const { handlers } = useDrag<{ x: number; y: number }>({
+    take: ({ x, y }, event) => {
+      const cell = cellAt(x, y);
+      if (cell) pick(cell, event);
+      return cell ? undefined : { x, y };
+    },
+    move: (from, _, at) => setDrag({ ...from, x2: at.x, y2: at.y }),
+    drop: (from, _, { x, y, width, height }) => {
+      const [l, r] = [Math.min(from.x, x), Math.max(from.x, x)];
+      const [t, b] = [Math.min(from.y, y), Math.max(from.y, y)];
+      const inside = cells.filter((cell) => {
+        const box = boxOf(cell, width, height);
+        return box.x < r && box.x + box.width > l && box.y < b && box.y + box.height > t;
+      });
+      setDrag(undefined);
+      if (inside[0]) choose(inside[0].id, new Set(inside.map((cell) => cell.id)));
+    },
+    cancel: () => setDrag(undefined),
+  });
   const hovered = cells.find((cell) => cell.id === hover);
   const hoverValue = hovered && plot ? valueOf(plot, hovered) : undefined;
   return (
@@ -213,31 +234,11 @@ export function Board({ plan, cells, plot, paint }: Props) {
           hovered ? `${nameOf(hovered, plan)}${hoverValue === undefined ? "" : `: ${wordsOf(plot!, hovered, hoverValue)}`}` : undefined
         }
         onWheel={onWheel}
-        onPointerDown={(event) => {
-          const at = place(event);
-          const cell = cellAt(at.x, at.y);
-          if (cell) pick(cell, event);
-          else {
-            event.currentTarget.setPointerCapture(event.pointerId);
-            setDrag({ ...at, x2: at.x, y2: at.y });
-          }
-        }}
+        {...handlers}
         onPointerMove={(event) => {
+          handlers.onPointerMove(event);
           const at = place(event);
-          if (drag) setDrag({ ...drag, x2: at.x, y2: at.y });
-          else setHover(cellAt(at.x, at.y)?.id);
-        }}
-        onPointerUp={() => {
-          if (!drag) return;
-          const { width, height } = size.current;
-          const [l, r] = [Math.min(drag.x, drag.x2), Math.max(drag.x, drag.x2)];
-          const [t, b] = [Math.min(drag.y, drag.y2), Math.max(drag.y, drag.y2)];
-          const inside = cells.filter((cell) => {
-            const box = boxOf(cell, width, height);
-            return box.x < r && box.x + box.width > l && box.y < b && box.y + box.height > t;
-          });
-          setDrag(undefined);
-          if (inside[0]) choose(inside[0].id, new Set(inside.map((cell) => cell.id)));
+          if (!drag) setHover(cellAt(at.x, at.y)?.id);
         }}
       />
       <div role="listbox" aria-multiselectable aria-label="Cells" className="sr-only">

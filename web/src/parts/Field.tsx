@@ -1,7 +1,14 @@
 // A number that is typed with its unit, nudged with arrow keys, dragged by its name, and returned to its automatic value where it is emptied.
-import { useEffect, useId, useRef, useState } from "react";
+import { type PointerEvent, useEffect, useId, useRef, useState } from "react";
 import type { Unit } from "../model/units";
 import { sayError } from "../state/view";
+import { type By, useDrag } from "./drag";
+
+/** A step for so many pixels. */
+const STEP_PIXELS = 6;
+
+/** Without what floating point adds. */
+const rounded = (value: number) => Math.round(value * 1e6) / 1e6;
 
 interface Props {
   label: string;
@@ -40,9 +47,32 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     if (parsed !== undefined && text !== shown && parsed !== value) onSet(parsed);
   };
   const nudge = (by: number) => {
-    if (value !== undefined && !disabled) onSet(Math.round((value + by) * 1e6) / 1e6);
+    if (value !== undefined && !disabled) onSet(rounded(value + by));
   };
-  const dragFrom = useRef<{ y: number; done: number } | undefined>(undefined);
+  // Dragging the name up or down: so many steps, with Alt fine ones.
+  const dragged = (by: By, event: PointerEvent) => {
+    const steps = Math.trunc(-by.y / STEP_PIXELS);
+    return value === undefined || disabled ? undefined : rounded(value + steps * (event.altKey ? unit.fine : unit.step));
+  };
+  const { handlers } = useDrag<true>({
+    take: () => true,
+    move: (_, by, __, event) => {
+      const now = dragged(by, event);
+      if (now === undefined) return;
+      setText(unit.show(now));
+      onLive?.(now);
+    },
+    drop: (_, by, __, event) => {
+      const now = dragged(by, event);
+      setText(shown);
+      if (now !== undefined && now !== value) onSet(now);
+    },
+    cancel: () => {
+      // What it was is heard and shown again.
+      setText(shown);
+      if (value !== undefined) onLive?.(value);
+    },
+  });
   return (
     <div
       style={{ width }}
@@ -52,31 +82,7 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
         htmlFor={id}
         onDoubleClick={onAutomatic}
         className="field-label block cursor-ns-resize select-none whitespace-nowrap"
-        onPointerDown={(event) => {
-          dragFrom.current = { y: event.clientY, done: 0 };
-          event.currentTarget.setPointerCapture(event.pointerId);
-        }}
-        onPointerMove={(event) => {
-          if (!dragFrom.current) return;
-          const steps = Math.trunc((dragFrom.current.y - event.clientY) / 6);
-          dragFrom.current.done = steps;
-          if (value === undefined || steps === 0) return;
-          const now = value + steps * (event.altKey ? unit.fine : unit.step);
-          setText(unit.show(now));
-          onLive?.(now);
-        }}
-        onPointerCancel={() => {
-          // Broken off: what it was is heard and shown again.
-          if (!dragFrom.current) return;
-          dragFrom.current = undefined;
-          setText(shown);
-          if (value !== undefined) onLive?.(value);
-        }}
-        onPointerUp={(event) => {
-          const steps = dragFrom.current?.done ?? 0;
-          dragFrom.current = undefined;
-          if (steps !== 0) nudge(steps * (event.altKey ? unit.fine : unit.step));
-        }}
+        {...handlers}
       >
         {label}
       </label>

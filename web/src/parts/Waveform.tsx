@@ -3,6 +3,7 @@ import { useCallback, useEffect, useEffectEvent, useMemo, useRef, useState } fro
 import { answer, api, type Schemas, type TakeView } from "../api/client";
 import { useView } from "../state/view";
 import { Canvas, MONO, SANS, type Surface } from "./canvas";
+import { type By, type Place, useDrag } from "./drag";
 import { type Drawable, type Tile, useTiles } from "./tiles";
 
 export interface Mark {
@@ -81,6 +82,8 @@ interface Props {
   tinted?: { start: number; end: number; crossfade: number };
   onDrag: (id: string, frame: number) => void;
   onDrop: (id: string, frame: number) => void;
+  /** A drag was broken off: the mark is where it was. */
+  onCancel: (id: string, frame: number) => void;
   spans?: Span[];
   /** A click on the wave, not on a mark: where, and on which span. */
   onPlace?: (frame: number, span: number | undefined) => void;
@@ -96,10 +99,9 @@ const POINTS_APART = 4;
 /** The RMS is drawn inside the peaks from so many frames under a pixel. */
 const RMS_FRAMES = 64;
 
-export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, onPlace, onLook }: Props) {
+export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, onCancel, spans, onPlace, onLook }: Props) {
   const [range, setRange] = useState<[number, number]>([0, take.frames]);
   const [dragging, setDragging] = useState<string | undefined>();
-  const pan = useRef<{ x: number; range: [number, number] } | undefined>(undefined);
   const [width, setWidth] = useState(700);
   // Another take is seen as a whole.
   const [seen, setSeen] = useState(take);
@@ -197,10 +199,6 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
     },
     [all, right, apart, first, end, marks, heard, tinted, take.rate_hz, dragging, spans],
   );
-  const frameAt = (event: React.PointerEvent<HTMLCanvasElement>) => {
-    const box = event.currentTarget.getBoundingClientRect();
-    return Math.round(first + ((event.clientX - box.left) / box.width) * (end - first));
-  };
   const look = (next: (from: number, to: number) => [number, number]) =>
     setRange(([from, to]) => {
       const wished = next(from, to);
@@ -216,6 +214,43 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
       return [centre - share * span, centre + (1 - share) * span];
     });
   const move = (share: number) => look((from, to) => [from + share * (to - from), to + share * (to - from)]);
+  const within = (frame: number) => Math.min(take.frames, Math.max(0, Math.round(frame)));
+  /** Where a mark is that was taken hold of there and dragged so far. */
+  const dragged = (mark: Mark, by: By, { width }: Place) => within(mark.frame + (by.x / width) * (end - first));
+  // A mark, or else the whole picture.
+  const { handlers, cancel } = useDrag<{ mark: Mark } | { range: [number, number] }>({
+    take: ({ x, width }) => {
+      const at = first + (x / width) * (end - first);
+      const near = [...marks].sort((a, b) => Math.abs(a.frame - at) - Math.abs(b.frame - at))[0];
+      const isNear = near && Math.abs(near.frame - at) <= (GRIP / width) * (end - first);
+      return isNear ? { mark: near } : { range };
+    },
+    move: (held, by, at) => {
+      if ("mark" in held) {
+        setDragging(held.mark.id);
+        onDrag(held.mark.id, dragged(held.mark, by, at));
+      } else {
+        const [from, to] = held.range;
+        const far = (by.x / at.width) * (to - from);
+        look(() => [from - far, to - far]);
+      }
+    },
+    drop: (held, by, at) => {
+      setDragging(undefined);
+      if ("mark" in held) onDrop(held.mark.id, dragged(held.mark, by, at));
+    },
+    cancel: (held) => {
+      setDragging(undefined);
+      if ("mark" in held) onCancel(held.mark.id, held.mark.frame);
+      else setRange(held.range);
+    },
+    click: (held, { x, width }) => {
+      if ("mark" in held || !onPlace) return;
+      const at = within(first + (x / width) * (end - first));
+      const on = (spans ?? []).findIndex((span) => span.first <= at && at < span.end);
+      onPlace(at, on < 0 ? undefined : on);
+    },
+  });
   return (
     <Canvas
       draw={draw}
@@ -244,54 +279,30 @@ export function Waveform({ take, marks, heard, tinted, onDrag, onDrop, spans, on
         keys[event.key]!();
       }}
       onDoubleClick={() => look(() => [0, take.frames])}
+      {...handlers}
       onPointerDown={(event) => {
-        event.currentTarget.setPointerCapture(event.pointerId);
         fingers.current.set(event.pointerId, event.clientX);
-        if (fingers.current.size > 1) {
-          // A second finger pinches: nothing is dragged.
-          setDragging(undefined);
-          pan.current = undefined;
-          return;
-        }
-        const width = event.currentTarget.getBoundingClientRect().width;
-        const grip = (GRIP / width) * (end - first);
-        const at = frameAt(event);
-        const near = [...marks].sort((a, b) => Math.abs(a.frame - at) - Math.abs(b.frame - at))[0];
-        if (near && Math.abs(near.frame - at) <= grip) setDragging(near.id);
-        else pan.current = { x: event.clientX, range };
+        // A second finger pinches: nothing is dragged.
+        if (fingers.current.size > 1) cancel();
+        else handlers.onPointerDown(event);
       }}
       onPointerMove={(event) => {
         const other = [...fingers.current].find(([id]) => id !== event.pointerId)?.[1];
         const before = fingers.current.get(event.pointerId);
-        if (other !== undefined && before !== undefined) {
-          const box = event.currentTarget.getBoundingClientRect();
-          const [was, is] = [Math.abs(before - other), Math.abs(event.clientX - other)];
-          fingers.current.set(event.pointerId, event.clientX);
-          if (was < 4 || is < 4) return;
-          zoom(was / is, ((event.clientX + other) / 2 - box.left) / box.width);
-        } else if (dragging) onDrag(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
-        else if (pan.current) {
-          const width = event.currentTarget.getBoundingClientRect().width;
-          const by = ((pan.current.x - event.clientX) / width) * (end - first);
-          const [from, to] = pan.current.range;
-          look(() => [from + by, to + by]);
-        }
-      }}
-      onPointerCancel={(event) => {
-        fingers.current.delete(event.pointerId);
-        setDragging(undefined);
-        pan.current = undefined;
+        if (other === undefined || before === undefined) return handlers.onPointerMove(event);
+        const box = event.currentTarget.getBoundingClientRect();
+        const [was, is] = [Math.abs(before - other), Math.abs(event.clientX - other)];
+        fingers.current.set(event.pointerId, event.clientX);
+        if (was < 4 || is < 4) return;
+        zoom(was / is, ((event.clientX + other) / 2 - box.left) / box.width);
       }}
       onPointerUp={(event) => {
         fingers.current.delete(event.pointerId);
-        if (dragging) onDrop(dragging, Math.min(take.frames, Math.max(0, frameAt(event))));
-        else if (pan.current && Math.abs(pan.current.x - event.clientX) < 4 && onPlace) {
-          const at = Math.min(take.frames, Math.max(0, frameAt(event)));
-          const on = (spans ?? []).findIndex((span) => span.first <= at && at < span.end);
-          onPlace(at, on < 0 ? undefined : on);
-        }
-        setDragging(undefined);
-        pan.current = undefined;
+        handlers.onPointerUp(event);
+      }}
+      onPointerCancel={(event) => {
+        fingers.current.delete(event.pointerId);
+        cancel();
       }}
     />
   );

@@ -36,7 +36,7 @@ function placeOf(event: PointerEvent): Place {
   return { x: event.clientX - box.left, y: event.clientY - box.top, width: box.width, height: box.height };
 }
 
-/** Handlers for what is dragged. */
+/** Handlers for what is dragged, and what breaks it off. */
 export function useDrag<T>(dragged: Dragged<T>) {
   const held = useRef<{ what: T; pointer: number; x: number; y: number; moves: boolean } | undefined>(undefined);
   const [holds, setHolds] = useState(false);
@@ -65,7 +65,7 @@ export function useDrag<T>(dragged: Dragged<T>) {
     return () => window.removeEventListener("keydown", escape, true);
   }, [holds]);
   const by = (event: PointerEvent): By => ({ x: event.clientX - (held.current?.x ?? 0), y: event.clientY - (held.current?.y ?? 0) });
-  return {
+  const handlers = {
     onPointerDown: (event: PointerEvent) => {
       if (held.current || event.button !== 0) return;
       const what = dragged.take(placeOf(event), event);
@@ -94,4 +94,5 @@ export function useDrag<T>(dragged: Dragged<T>) {
       if (held.current) cancel();
     },
   };
+  return { handlers, cancel };
 }

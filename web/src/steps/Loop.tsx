@@ -314,6 +314,10 @@ export function LoopBench({ on }: { on: OnBench }) {
             setMoving(next);
             player.drag(take.id, id === "start" ? "loop_start" : "loop_end", frame);
           }}
+          onCancel={(id, frame) => {
+            setMoving(undefined);
+            player.drag(take.id, id === "start" ? "loop_start" : "loop_end", frame);
+          }}
           onDrop={(id, frame) => void drop(id, frame).catch(sayError)}
         />
       </div>

@@ -156,7 +156,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
     choose(!adds ? ids : chosen.includes(of.id) ? chosen.filter((id) => !ids.includes(id)) : [...ids, ...chosen]);
     if (of.take) chooseCell(cellId(of.take.cell), new Set([cellId(of.take.cell)]));
   };
-  const drag = useDrag<Held>({
+  const { handlers: drag } = useDrag<Held>({
     take: (at) => {
       const found = hit(at);
       if (!found) return undefined;

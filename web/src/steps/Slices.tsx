@@ -237,6 +237,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
                 : []
             }
             onDrag={(id, frame) => setMoving({ id, frame })}
+            onCancel={() => setMoving(undefined)}
             onDrop={(id, frame) => void keep(`move the ${id} of a slice`, moved(id, frame))}
             onPlace={(frame, span) => {
               setOn(span);

@@ -124,6 +124,10 @@ export function TrimBench({ on }: { on: OnBench }) {
             setMoving({ id, frame });
             player.drag(take.id, id === "start" ? "start" : "end", frame);
           }}
+          onCancel={(id, frame) => {
+            setMoving(undefined);
+            player.drag(take.id, id === "start" ? "start" : "end", frame);
+          }}
           onDrop={(id, frame) =>
             void set(id === "start" ? "move the start" : "move the end", id === "start" ? "start_frame" : "end_frame", frame)
           }

@@ -1,6 +1,6 @@
 // How each take is tuned, against its plan and its neighbours.
 import { useQuery } from "@tanstack/react-query";
-import { useCallback, useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
 import { answer, api, change, type Fact, type TakeView } from "../api/client";
 import { centsFromPlan, passOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
@@ -8,6 +8,7 @@ import { cents, decibels, key } from "../model/units";
 import { Badge, BenchHead, type OnBench } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
+import { type Place, useDrag } from "../parts/drag";
 import { Field } from "../parts/Field";
 import { UseOnMore } from "../parts/UseOnMore";
 import { player } from "../sound/player";
@@ -49,7 +50,6 @@ export function TuneBench({ on }: { on: OnBench }) {
   const [level, setLevel] = useState(-20);
   const [below, setBelow] = useState<"spectrum" | "spectrogram">("spectrum");
   const [stretch, setStretch] = useState<[number, number] | undefined>();
-  const grabbed = useRef<0 | 1 | undefined>(undefined);
   const { pick, setPick } = useView();
   useEffect(() => () => setPick(undefined), [take.id, setPick]);
   const held = take.treatment;
@@ -148,6 +148,26 @@ export function TuneBench({ on }: { on: OnBench }) {
     },
     [data, root, take.rate_hz, take.facts?.pitch?.hz],
   );
+  const { handlers: stretching } = useDrag<{ end: 0 | 1; from: [number, number] }>({
+    take: ({ x: at, width }) => {
+      if (!data || data.frames.length < 2) return undefined;
+      const x = placeOf(data.frames, width);
+      const from: [number, number] = counted ?? [data.frames[0]!, data.frames.at(-1)!];
+      return { end: Math.abs(x(from[0]) - at) <= Math.abs(x(from[1]) - at) ? 0 : 1, from };
+    },
+    move: ({ end, from }, _, at) => setStretch(stretched(end, from, at)),
+    drop: ({ end, from }, _, at) =>
+      void takeStretch(stretched(end, from, at))
+        .catch(sayError)
+        .finally(() => setStretch(undefined)),
+    cancel: () => setStretch(undefined),
+  });
+  /** The stretch with one end under the pointer. */
+  const stretched = (end: 0 | 1, from: [number, number], { x, width }: Place): [number, number] => {
+    const frame = frameAt(data!.frames, width, x);
+    const least = Math.round(take.rate_hz * 0.05);
+    return end === 0 ? [Math.min(frame, from[1] - least), from[1]] : [from[0], Math.max(frame, from[0] + least)];
+  };
   if (!held) return <p className="text-ink3">This take is being measured.</p>;
   const set = (label: string, fact: Fact, value: unknown, all = takes) =>
     void change(
@@ -223,34 +243,7 @@ export function TuneBench({ on }: { on: OnBench }) {
             data-part="pitch"
             aria-label="Pitch over time, in cents from the root; the two lines bound the stretch that counts, and are dragged"
             className="touch-none cursor-ew-resize"
-            onPointerDown={(event) => {
-              if (!data || data.frames.length < 2) return;
-              event.currentTarget.setPointerCapture(event.pointerId);
-              const box = event.currentTarget.getBoundingClientRect();
-              const x = placeOf(data.frames, box.width);
-              const at = event.clientX - box.left;
-              const ends: [number, number] = counted ?? [data.frames[0]!, data.frames.at(-1)!];
-              grabbed.current = Math.abs(x(ends[0]) - at) <= Math.abs(x(ends[1]) - at) ? 0 : 1;
-              setStretch(ends);
-            }}
-            onPointerMove={(event) => {
-              if (grabbed.current === undefined || !stretch || !data) return;
-              const box = event.currentTarget.getBoundingClientRect();
-              const frame = frameAt(data.frames, box.width, event.clientX - box.left);
-              const least = Math.round(take.rate_hz * 0.05);
-              setStretch(
-                grabbed.current === 0
-                  ? [Math.min(frame, stretch[1] - least), stretch[1]]
-                  : [stretch[0], Math.max(frame, stretch[0] + least)],
-              );
-            }}
-            onPointerUp={() => {
-              grabbed.current = undefined;
-              if (stretch)
-                void takeStretch(stretch)
-                  .catch(sayError)
-                  .finally(() => setStretch(undefined));
-            }}
+            {...stretching}
           />
         </div>
       </div>
