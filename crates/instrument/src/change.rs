@@ -322,6 +322,9 @@ mod tests {
         }
     }
 
+    /// A field, what it said, and what it says.
+    type Noted = (usize, Option<u64>, Option<u64>);
+
     proptest! {
         /// Undoing everything, newest first, brings back the start; redoing brings back the end.
         #[test]
@@ -364,7 +367,7 @@ mod tests {
             let mut steps: Vec<Change> = Vec::new();
             let mut table: [Option<u64>; 3] = [None; 3];
             // Of each step its fields, as a plain reader would note them: which, from what, to what; and whether it is done.
-            let mut noted: Vec<(Vec<(usize, Option<u64>, Option<u64>)>, bool)> = Vec::new();
+            let mut noted: Vec<(Vec<Noted>, bool)> = Vec::new();
             for (act, which, edits) in acts {
                 if act < 2 || steps.is_empty() {
                     // 0 goes back to automatic; of a field that is said twice in one edit, the last counts.
