@@ -1,11 +1,10 @@
 //! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
 
 use crate::Correction;
-use crate::facts::{About, Fact, Facts, Target, standing};
-use crate::parts::is_of_plan;
+use crate::facts::{About, Fact, Facts, Said, Target, standing};
+use crate::stages::cleaning_of;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use signal::Cleaning;
 use utoipa::ToSchema;
 
 /// One field of one target, from what to what; `None` is automatic.
@@ -19,24 +18,6 @@ pub struct FieldChange {
     pub before: Said,
     /// What stands there now.
     pub after: Said,
-}
-
-impl FieldChange {
-    /// Whether it says something of the plan.
-    pub fn is_of_plan(&self) -> bool {
-        is_of_plan(self.target, self.fact)
-    }
-}
-
-/// What was said of a field, or nothing.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Said {
-    /// The automatic value holds.
-    #[default]
-    Automatic,
-    /// This holds.
-    Value(Value),
 }
 
 /// One gesture.
@@ -127,7 +108,7 @@ impl Change {
             if before == after {
                 continue;
             }
-            if made_from.is_some_and(|made_from| made_from != before) {
+            if made_from.is_some_and(|made_from| !made_from.agrees_with(&before)) {
                 return Err(ChangeError::meanwhile());
             }
             fields.push(FieldChange {
@@ -141,13 +122,6 @@ impl Change {
             label: label.to_owned(),
             fields,
         })
-    }
-
-    /// Whether it says something of the plan.
-    pub fn is_of_plan(&self) -> bool {
-        self.fields
-            .iter()
-            .any(|field| is_of_plan(field.target, field.fact))
     }
 
     /// What undoing it does to `facts`: each field goes back, unless it was changed since.
@@ -180,40 +154,6 @@ impl Change {
     }
 }
 
-/// Whether a stage is one, and its numbers lie where they make sense.
-pub(crate) fn stage_fits(fact: Fact, value: &Value) -> bool {
-    let Some(cleaning) = cleaning_of([(fact, value)].into_iter()) else {
-        return false;
-    };
-    let within = |x: f64, low: f64, high: f64| x.is_finite() && (low..=high).contains(&x);
-    cleaning.channels.is_none_or(|c| within(c.width, 0.0, 2.0))
-        && cleaning
-            .high_pass
-            .is_none_or(|h| within(h.hz, 10.0, 2_000.0) && matches!(h.db_per_octave, 12 | 24 | 36 | 48))
-        && cleaning
-            .hum
-            .is_none_or(|h| h.hz.is_none_or(|hz| within(hz, 20.0, 500.0)))
-        && cleaning.hiss.is_none_or(|h| within(h.reduction_db, 0.0, 40.0))
-        && cleaning
-            .expander
-            .is_none_or(|e| within(e.over_floor_db, 0.0, 40.0) && within(e.ratio, 1.0, 4.0))
-        && cleaning
-            .compressor
-            .is_none_or(|c| within(c.threshold_dbfs, -60.0, 0.0) && within(c.ratio, 1.0, 10.0))
-        && cleaning.evening.is_none_or(|e| within(e.share, 0.0, 1.0))
-        && cleaning
-            .limiter
-            .is_none_or(|l| within(l.ceiling_dbtp, -24.0, 0.0))
-}
-
-/// The stages that were said; `None` where one cannot be read.
-fn cleaning_of<'a>(said: impl Iterator<Item = (Fact, &'a Value)>) -> Option<Cleaning> {
-    let fields: serde_json::Map<String, Value> = said
-        .filter_map(|(fact, value)| Some((fact.is_stage().then(|| fact.name().to_owned())?, value.clone())))
-        .collect();
-    serde_json::from_value(Value::Object(fields)).ok()
-}
-
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
     if target.about() != fact.about() {
         let of = target.about().name();
@@ -240,7 +180,7 @@ impl Correction {
             cleaning: cleaning_of(
                 Fact::of(About::Take)
                     .filter(|fact| fact.is_stage())
-                    .filter_map(|fact| Some((fact, said(fact)?))),
+                    .filter_map(|fact| Some((fact.name(), said(fact)?))),
             )
             .unwrap_or_default(),
             tune_cents: said(Fact::TuneCents).and_then(Value::as_f64),
@@ -300,8 +240,11 @@ mod tests {
         lay_over(&mut facts, &first.fields);
         assert!(Change::propose("b", &facts, [wish(2, 5, None), wish(1, 20, None)]).is_err());
         assert!(Change::propose("b", &facts, [wish(2, 5, None), wish(1, 20, Some(10))]).is_ok());
-        // What stands there already is no quarrel.
+        // What stands there already is no quarrel, and a number that is written otherwise is the same.
         assert!(Change::propose("b", &facts, [wish(1, 10, Some(3))]).is_ok());
+        let mut from_page = wish(1, 20, None);
+        from_page.made_from = Some(Said::Value(json!(10.0)));
+        assert!(Change::propose("b", &facts, [from_page]).is_ok());
     }
 
     #[test]

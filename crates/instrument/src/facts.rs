@@ -1,6 +1,6 @@
 //! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
 
-use crate::{Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder, change::Said};
+use crate::{Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder};
 use program::{FadeCurve, SoundsOn, StrandId};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
@@ -97,6 +97,31 @@ impl Target {
             About::LongTake => Self::LongTake(number),
             About::Region => Self::Region(StrandId(number), part),
         })
+    }
+}
+
+/// What was said of a field, or nothing.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Said {
+    /// The automatic value holds.
+    #[default]
+    Automatic,
+    /// This holds.
+    Value(Value),
+}
+
+impl Said {
+    /// Whether both say the same: a number is the same however it is written.
+    pub(crate) fn agrees_with(&self, other: &Self) -> bool {
+        let number = |said: &Self| match said {
+            Self::Value(value) => value.as_f64(),
+            Self::Automatic => None,
+        };
+        match (number(self), number(other)) {
+            (Some(one), Some(other)) => one == other,
+            _ => self == other,
+        }
     }
 }
 
@@ -343,7 +368,7 @@ impl Fact {
             }
             Takes::Switch => (!value.is_boolean()).then(|| format!("{} is yes or no.", self.name())),
             Takes::Fitting(fits, sentence) => (!fits(value)).then(|| sentence.to_owned()),
-            Takes::Stage => (!crate::change::stage_fits(self, value))
+            Takes::Stage => (!crate::stages::stage_fits(self.name(), value))
                 .then(|| format!("{value} does not fit {}.", self.name())),
         }
     }

@@ -22,18 +22,19 @@ mod plan;
 mod resolve;
 mod slicing;
 mod spread;
+mod stages;
 mod taking_in;
 mod treatment;
 
 pub use by_hand::{RegionSaid, lay_by_hand, said_of_regions};
-pub use change::{Applied, Change, ChangeError, FieldChange, Said, Wish, lay_over};
+pub use change::{Applied, Change, ChangeError, FieldChange, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,
 };
-pub use facts::{About, Fact, Facts, Target, said_of};
+pub use facts::{About, Fact, Facts, Said, Target, said_of};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };

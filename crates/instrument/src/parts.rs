@@ -2,8 +2,8 @@
 //!
 //! The plan that an instrument was made with stays as it is; what was said of its parts is laid over it.
 
-use crate::change::{ChangeError, Said};
-use crate::facts::{About, Fact, Facts, Target, said_of};
+use crate::change::{Change, ChangeError, FieldChange};
+use crate::facts::{About, Fact, Facts, Said, Target, said_of};
 use crate::{LayerId, MapSettings, PassId, Plan};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
@@ -40,10 +40,24 @@ const IN_LAYER: [(Fact, &str); 4] = [
 ];
 
 /// Whether it is a part of the plan.
-pub(crate) fn is_of_plan(target: Target, fact: Fact) -> bool {
+fn is_of_plan(target: Target, fact: Fact) -> bool {
     match target.about() {
         About::Instrument => IN_PLAN.iter().any(|(of, _)| *of == fact),
         about => matches!(about, About::Pass | About::Layer),
+    }
+}
+
+impl FieldChange {
+    /// Whether it says something of the plan.
+    pub fn is_of_plan(&self) -> bool {
+        is_of_plan(self.target, self.fact)
+    }
+}
+
+impl Change {
+    /// Whether it says something of the plan.
+    pub fn is_of_plan(&self) -> bool {
+        self.fields.iter().any(FieldChange::is_of_plan)
     }
 }
 
@@ -279,8 +293,8 @@ fn place(now: &Facts, fact: Fact, targets: &[Target], places: &mut Facts) {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::lay_over;
     use crate::plan::tests::plan;
-    use crate::{Change, lay_over};
 
     fn done(base: &Plan, facts: &mut Facts, from: &Plan, to: &Plan) -> Change {
         let wishes = plan_wishes(base, facts, from, to).unwrap();

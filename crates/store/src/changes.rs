@@ -1,7 +1,8 @@
 //! What the user said, and its undo.
 
 use crate::events::Told;
-use crate::instruments::{add_takes, lock, touch};
+use crate::hold::{lock, touch};
+use crate::instruments::add_takes;
 use crate::jobs::enqueue_render;
 use crate::schema::{changes, facts, instruments};
 use crate::{NewTake, Store};

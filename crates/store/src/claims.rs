@@ -3,7 +3,8 @@
 use crate::Store;
 use crate::changes::{change, wishes_for};
 use crate::events::Told;
-use crate::instruments::{add_takes, lock};
+use crate::hold::lock;
+use crate::instruments::add_takes;
 use crate::jobs::{COLUMNS, Columns, Ended, Job, JobState, MOST_TRIES, enqueue_render, lease, now, told_of};
 use crate::schema::jobs;
 use diesel::dsl::sql;

@@ -3,7 +3,7 @@
 use crate::Store;
 use crate::changes::{BEFORE, DONE, UNDONE, check, fields_of, load, write};
 use crate::events::Told;
-use crate::instruments::lock;
+use crate::hold::lock;
 use crate::jobs::enqueue_render;
 use crate::schema::changes;
 use chrono::NaiveDateTime;

@@ -1,6 +1,7 @@
 //! Instruments and their takes.
 
 use crate::events::Told;
+use crate::hold::{last_id, lock, touch};
 use crate::schema::{instruments, recordings, runs, takes};
 use crate::{NewTake, Recording, RecordingForm, Store};
 use anyhow::Context;
@@ -138,36 +139,6 @@ impl TakeColumns {
                 .unwrap_or_default(),
         }
     }
-}
-
-pub(crate) async fn last_id(connection: &mut AsyncMysqlConnection) -> QueryResult<u64> {
-    diesel::select(diesel::dsl::sql::<
-        diesel::sql_types::Unsigned<diesel::sql_types::BigInt>,
-    >("LAST_INSERT_ID()"))
-    .get_result(connection)
-    .await
-}
-
-/// Takes hold of an instrument until the transaction ends: the first of all locks, so that whatever writes to it comes one after another.
-/// False where there is none.
-pub(crate) async fn lock(connection: &mut AsyncMysqlConnection, instrument: u64) -> QueryResult<bool> {
-    let found: Option<u64> = instruments::table
-        .find(instrument)
-        .select(instruments::id)
-        .for_update()
-        .first(connection)
-        .await
-        .optional()?;
-    Ok(found.is_some())
-}
-
-/// Notes that something of it was kept just now.
-pub(crate) async fn touch(connection: &mut AsyncMysqlConnection, instrument: u64) -> QueryResult<()> {
-    diesel::update(instruments::table.find(instrument))
-        .set(instruments::kept_at.eq(diesel::dsl::sql::<diesel::sql_types::Datetime>("NOW(3)")))
-        .execute(connection)
-        .await?;
-    Ok(())
 }
 
 /// Adds takes whose recordings lie under their hashes. One that was added from its spool already is not added again.

@@ -2,7 +2,7 @@
 
 use crate::Store;
 use crate::events::Told;
-use crate::instruments::{last_id, lock};
+use crate::hold::{last_id, lock};
 use crate::schema::jobs;
 use diesel::dsl::sql;
 use diesel::prelude::*;

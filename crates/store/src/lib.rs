@@ -8,6 +8,7 @@ mod connection;
 mod events;
 mod folder;
 mod history;
+mod hold;
 mod instruments;
 mod jobs;
 mod library;

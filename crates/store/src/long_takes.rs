@@ -1,7 +1,8 @@
 //! Recordings that are sliced.
 
 use crate::events::Told;
-use crate::instruments::{FormColumns, form_of, last_id, lock};
+use crate::hold::{last_id, lock};
+use crate::instruments::{FormColumns, form_of};
 use crate::jobs::enqueue;
 use crate::schema::{long_takes, recordings};
 use crate::{Recording, RecordingForm, Store};

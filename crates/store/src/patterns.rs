@@ -2,7 +2,7 @@
 
 use crate::Store;
 use crate::events::Told;
-use crate::instruments::last_id;
+use crate::hold::last_id;
 use crate::schema::patterns;
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;

@@ -2,7 +2,7 @@
 
 use crate::Store;
 use crate::events::Told;
-use crate::instruments::lock;
+use crate::hold::lock;
 use crate::schema::{runs, sound_checks};
 use diesel::dsl::sql;
 use diesel::prelude::*;

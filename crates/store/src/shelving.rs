@@ -2,7 +2,8 @@
 
 use crate::Store;
 use crate::events::Told;
-use crate::instruments::{create, lock};
+use crate::hold::lock;
+use crate::instruments::create;
 use crate::jobs::{enqueue, enqueue_render};
 use crate::schema::{facts, instruments, measurements, runs, takes};
 use diesel::prelude::*;

@@ -2,7 +2,8 @@
 
 use crate::changes::base_plan;
 use crate::events::Told;
-use crate::instruments::{FormColumns, add_takes, create, form_of, last_id, lock};
+use crate::hold::{last_id, lock};
+use crate::instruments::{FormColumns, add_takes, create, form_of};
 use crate::schema::{recordings, waiting_files};
 use crate::{NewTake, Recording, RecordingForm, Store};
 use diesel::prelude::*;

@@ -2,7 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
-import { answer, api, change, type InstrumentView } from "../api/client";
+import { answer, api, type InstrumentView } from "../api/client";
+import { change } from "../state/edits";
 import { type BoardCell, centsFromPlan } from "../model/cells";
 import { type Step, STEPS } from "../model/steps";
 import { AskName } from "../parts/Ask";

@@ -2,7 +2,8 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useCallback, useState } from "react";
-import { answer, api, type Card, change, type Schemas } from "../api/client";
+import { answer, api, type Card, type Schemas } from "../api/client";
+import { change } from "../state/edits";
 import { megabytes } from "../model/units";
 import { AskName, AskSurely } from "../parts/Ask";
 import { Canvas, layerColour, type Surface } from "../parts/canvas";

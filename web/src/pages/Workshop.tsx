@@ -13,6 +13,7 @@ import type { Surface } from "../parts/canvas";
 import { paintWave } from "../parts/paint";
 import { Workbench } from "../parts/Workbench";
 import { player } from "../sound/player";
+import { useEdited } from "../state/edits";
 import { progressNow, useLive } from "../state/live";
 import { instrumentQuery, thumbnailsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
@@ -53,10 +54,11 @@ export function Workshop() {
     );
   }
   if (!query.data) return <p className="p-6 text-ink3">Opening…</p>;
-  return <Open key={id} view={query.data} at={query.dataUpdatedAt} step={step} />;
+  return <Open key={id} kept={query.data} at={query.dataUpdatedAt} step={step} />;
 }
 
-function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step }) {
+function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step }) {
+  const view = useEdited(kept);
   const thumbs = useQuery(thumbnailsQuery(view.id)).data;
   const heard = useLive((state) => state.progress[view.id]);
   const progress = progressNow(heard, view.run, at);
@@ -78,8 +80,8 @@ function Open({ view, at, step }: { view: InstrumentView; at: number; step: Step
   );
   useEffect(() => setPass(0), [view.id, setPass]);
   useEffect(() => {
-    void player.show(view).catch(sayError);
-  }, [view]);
+    void player.show(kept).catch(sayError);
+  }, [kept]);
   const begin = useEffectEvent(() => {
     // The rungs in the middle of the view, the middle one on the bench.
     const rungs = view.plan.passes[0]?.rungs ?? [];

@@ -1,5 +1,6 @@
 // What the takes that are there tell about the plan, with the act that does it.
-import { changePlan, type InstrumentView } from "../api/client";
+import type { InstrumentView } from "../api/client";
+import { changePlan } from "../state/edits";
 import { seconds } from "../model/units";
 import { sayError } from "../state/view";
 import { KINDS } from "../steps/PlanForm";

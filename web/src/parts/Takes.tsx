@@ -1,5 +1,6 @@
 // All takes of a cell: heard, compared, one of them chosen; where each came from.
-import { change, type InstrumentView, type TakeView } from "../api/client";
+import type { InstrumentView, TakeView } from "../api/client";
+import { change } from "../state/edits";
 import { centsShort, db } from "../model/units";
 import { inWords, keyName } from "../model/keys";
 import { player } from "../sound/player";

@@ -1,5 +1,6 @@
 // What alters the samples of all chosen takes: each stage off at first, with before, after and what it takes away to listen to.
-import { change, type Fact, type Schemas, type TakeView } from "../api/client";
+import type { Fact, Schemas, TakeView } from "../api/client";
+import { change } from "../state/edits";
 import { decibels, hertz, percent, ratio, share, type Unit, signed } from "../model/units";
 import type { OnBench } from "../parts/Bench";
 import { Choice } from "../parts/Choice";

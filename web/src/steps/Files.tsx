@@ -2,7 +2,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
-import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
+import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { change } from "../state/edits";
 import { Bring } from "../parts/Bring";
 import { Choice } from "../parts/Choice";
 import { Sending } from "../parts/Sending";

@@ -1,7 +1,8 @@
 // Where each take is looped, and what its seam is worth.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, api, change, type Schemas, type TakeLoop, type TakeView } from "../api/client";
+import { answer, api, type Schemas, type TakeLoop, type TakeView } from "../api/client";
+import { change } from "../state/edits";
 import { standsOut } from "../model/cells";
 import { takeId } from "../model/regions";
 import { db, signedDb } from "../model/units";

@@ -1,5 +1,6 @@
 // Map: how takes are laid over keys and strikes, by rule and by hand.
-import { change, type InstrumentView } from "../api/client";
+import type { InstrumentView } from "../api/client";
+import { change } from "../state/edits";
 import { cellId } from "../model/cells";
 import { inWords } from "../model/keys";
 import { placedRegions, type Placed, type Side, withSide } from "../model/regions";

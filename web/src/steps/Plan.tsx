@@ -2,7 +2,8 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { answer, api, change, changePlan, type InstrumentView, type Plan } from "../api/client";
+import { answer, api, type InstrumentView, type Plan } from "../api/client";
+import { change, changePlan } from "../state/edits";
 import { sayError, useView } from "../state/view";
 import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";

@@ -1,6 +1,7 @@
 // The rig: which devices, and the sound check before the first note.
 import { useQuery } from "@tanstack/react-query";
-import { changePlan, type InstrumentView, type Progress } from "../api/client";
+import type { InstrumentView, Progress } from "../api/client";
+import { changePlan } from "../state/edits";
 import { findDevices, useChoices, useDevices } from "../devices/devices";
 import { useLine } from "../devices/line";
 import { db } from "../model/units";

@@ -1,7 +1,8 @@
 // A long take on one waveform: where it is cut, by itself or by hand, and which cell each slice goes to.
 import { useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
-import { answer, api, change, type InstrumentView, type Schemas } from "../api/client";
+import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { change } from "../state/edits";
 import { layerOf } from "../model/cells";
 import { keyName } from "../model/keys";
 import { decibels, duration, type Unit } from "../model/units";

@@ -1,6 +1,7 @@
 // Where each take starts and ends, and how loud it is.
 import { useState } from "react";
-import { answer, api, change, type Fact, type Schemas } from "../api/client";
+import { answer, api, type Fact, type Schemas } from "../api/client";
+import { change } from "../state/edits";
 import { player } from "../sound/player";
 import { layerOf } from "../model/cells";
 import { db, decibels, lufs, percent } from "../model/units";

@@ -1,7 +1,8 @@
 // How each take is tuned, against its plan and its neighbours.
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useState } from "react";
-import { answer, api, change, type Fact, type TakeView } from "../api/client";
+import { answer, api, type Fact, type TakeView } from "../api/client";
+import { change } from "../state/edits";
 import { centsFromPlan, passOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { cents, decibels, key } from "../model/units";

@@ -1,6 +1,7 @@
 // One rule of tuning for all that are chosen.
 import { useState } from "react";
-import { answer, api, change, type Schemas } from "../api/client";
+import { answer, api, type Schemas } from "../api/client";
+import { change } from "../state/edits";
 import type { OnBench } from "../parts/Bench";
 import { Choice } from "../parts/Choice";
 import { sayError } from "../state/view";

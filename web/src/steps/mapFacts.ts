@@ -1,5 +1,7 @@
 // What is said of regions by hand.
-import { change, type Fact, type Wish } from "../api/client";
+import type { Fact } from "../api/client";
+import type { Wish } from "../model/edited";
+import { change } from "../state/edits";
 import type { Extent, Placed, Side } from "../model/regions";
 import { sayError } from "../state/view";
 

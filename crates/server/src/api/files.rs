@@ -1,7 +1,6 @@
 //! Files that were dropped on the page: read, and listed with what their names tell.
 
 use super::Created;
-use super::long_takes::FileName;
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;
@@ -35,6 +34,14 @@ const HEARD_S: usize = 4;
 
 /// What is refused is read on, up to so many bytes: who is still sending would not hear why.
 const LET_COME_BYTES: usize = 1 << 30;
+
+/// The name of a file that is sent.
+#[derive(Debug, Deserialize, IntoParams)]
+#[into_params(parameter_in = Query)]
+pub(super) struct FileName {
+    /// With its ending.
+    pub(super) name: String,
+}
 
 /// Reads what still comes of a body that is refused.
 pub(super) async fn let_come(stream: &mut BodyDataStream) {

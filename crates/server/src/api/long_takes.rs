@@ -1,7 +1,7 @@
 //! Long takes: brought, drawn, cut, dealt out to cells.
 
 use super::Created;
-use super::files::let_come;
+use super::files::{FileName, let_come};
 use crate::App;
 use crate::audio::{Columns, Part, PeaksView, Stretch, peaks_of};
 use crate::problem::Problem;
@@ -19,7 +19,7 @@ use signal::{GridSettings, SilenceSettings, SteadyStretch};
 use std::collections::HashSet;
 use std::sync::atomic::{AtomicBool, Ordering};
 use store::{LongTakeRow, NewTake};
-use utoipa::{IntoParams, ToSchema};
+use utoipa::ToSchema;
 use work::{JobKind, levels_path};
 
 /// A phrase longer than this is looked at in parts.
@@ -32,14 +32,6 @@ async fn found(app: &App, id: u64) -> Result<LongTakeRow, Problem> {
         .long_take(id)
         .await?
         .ok_or_else(|| Problem::missing("long take"))
-}
-
-/// The name of a file that is sent.
-#[derive(Debug, Deserialize, IntoParams)]
-#[into_params(parameter_in = Query)]
-pub(super) struct FileName {
-    /// With its ending.
-    pub(super) name: String,
 }
 
 /// Brings a file as a long take: hours long, streamed; a job reads it.

@@ -1,8 +1,7 @@
 //! Takes that go out to be edited as files, and come back as new takes of the same cells.
 
 use super::Created;
-use super::files::{Brought, brought};
-use super::long_takes::FileName;
+use super::files::{Brought, FileName, brought};
 use crate::App;
 use crate::problem::Problem;
 use axum::Json;

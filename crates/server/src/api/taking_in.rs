@@ -1,8 +1,7 @@
 //! Files that wait become takes: of this instrument, or of new ones.
 
 use super::Created;
-use super::files::{Brought, brought, heard_of};
-use super::long_takes::FileName;
+use super::files::{Brought, FileName, brought, heard_of};
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;

@@ -1,30 +1,9 @@
 //! Places to loop by colour: two moments of a sound whose bands are alike, brought together to the frame. It needs no pitch.
 
 use super::LoopLengths;
+use super::rough::Rough;
 use super::thin::Thin;
-use crate::PlayedLoop;
 use crate::bands::Levels;
-
-/// A place that may serve, in frames of the sound that is searched.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Rough {
-    pub(super) start: usize,
-    pub(super) end: usize,
-    /// Correlation of what lies around both, 0 to 1.
-    pub(super) likeness: f32,
-}
-
-impl Rough {
-    /// As it is played with a crossfade.
-    pub(super) fn played(&self, crossfade_frames: usize) -> PlayedLoop {
-        PlayedLoop {
-            start_frame: self.start,
-            end_frame: self.end,
-            crossfade_frames,
-            likeness_percent: (self.likeness * 100.0) as u8,
-        }
-    }
-}
 
 /// More moments than this are thinned out.
 const MOST_MOMENTS: usize = 400;

@@ -1,7 +1,8 @@
 //! Which of the places that may serve is best: by how it sounds as it will be played, heard with more care the better it seems.
 
-use super::alike::{Align, Rough};
+use super::alike::Align;
 use super::listen::Listener;
+use super::rough::Rough;
 use super::thin::Thin;
 use super::worth::{Lively, Moves, worth};
 use super::*;

@@ -9,6 +9,7 @@ mod alike;
 mod judged;
 mod listen;
 mod periods;
+mod rough;
 mod thin;
 mod worth;
 

@@ -1,8 +1,8 @@
 //! A sound at a lower rate, with its bands: what a search for loops looks at before it looks to the frame.
 
 use super::LoopCandidate;
-use super::alike::Rough;
 use super::listen::Listener;
+use super::rough::Rough;
 use super::worth::Lively;
 use crate::Audio;
 use crate::bands::{Bands, Ear, Levels};

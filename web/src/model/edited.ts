@@ -1,0 +1,108 @@
+// What an instrument will look like once an edit that is on its way has arrived.
+import type { Fact, InstrumentView, Plan, TakeView } from "../api/client";
+import { takeId } from "./regions";
+
+/** What somebody wants a field to say. */
+export interface Wish {
+  take?: number | undefined;
+  longTake?: number;
+  /** A region, by its strand and its number. */
+  region?: [strand: number, number: number];
+  fact: Fact;
+  /** `undefined` goes back to the automatic value. */
+  value: unknown;
+}
+
+/** An edit: some fields, or another plan. */
+export interface Edit {
+  wishes: Wish[];
+  plan?: Plan;
+}
+
+/** Facts of a take that stand in its treatment under the same name. */
+const OF_TREATMENT = [
+  "start_frame",
+  "end_frame",
+  "fade_in_frames",
+  "fade_out_frames",
+  "fade_curve",
+  "pan",
+  "tune_cents",
+  "gain_db",
+  "root_key",
+  "recording_cents",
+  "loop",
+] as const satisfies Fact[];
+
+/** Facts of a region that are limits of where it lies. */
+const LIMITS = {
+  region_low_key: ["keys", "low"],
+  region_high_key: ["keys", "high"],
+  region_low_strike: ["strikes", "low"],
+  region_high_strike: ["strikes", "high"],
+} as const;
+
+const among = <T extends string>(all: readonly T[], fact: string): fact is T => (all as readonly string[]).includes(fact);
+const isLimit = (fact: string): fact is keyof typeof LIMITS => fact in LIMITS;
+
+function takeWith(take: TakeView, wishes: Wish[]): TakeView {
+  const own = wishes.filter((wish) => wish.take === take.id && among(OF_TREATMENT, wish.fact));
+  if (own.length === 0) return take;
+  const said = Object.fromEntries(own.map(({ fact, value }) => [fact, value]));
+  // What the automatic value is, the server knows.
+  const known = Object.fromEntries(own.filter(({ value }) => value !== undefined).map(({ fact, value }) => [fact, value]));
+  return { ...take, correction: { ...take.correction, ...said }, treatment: take.treatment && { ...take.treatment, ...known } };
+}
+
+function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "regions"> {
+  const program = { ...view.program, regions: [...view.program.regions] };
+  const regions = [...view.regions];
+  const at = new Map(view.program.regions.map(({ key }, n) => [`${key.strand}/${view.regions[n]!.number}`, n]));
+  for (const { region, fact, value } of wishes) {
+    const n = region && at.get(region.join("/"));
+    if (n === undefined) continue;
+    const byHand = regions[n]!.by_hand.filter((other) => other !== fact);
+    regions[n] = { ...regions[n]!, by_hand: value === undefined ? byHand : [...byHand, fact] };
+    if (typeof value !== "number") continue;
+    const before = program.regions[n]!;
+    const treatment = view.takes.find((take) => take.id === takeId(view.program.samples[before.sample]?.source))?.treatment;
+    if (fact === "key_follow") program.regions[n] = { ...before, key_follow: value };
+    // These stand beside what its take has.
+    if (fact === "region_gain_db") program.regions[n] = { ...before, gain_db: (treatment?.gain_db ?? 0) + value };
+    if (fact === "region_tune_cents") program.regions[n] = { ...before, tune_cents: (treatment?.tune_cents ?? 0) + value };
+    if (!isLimit(fact)) continue;
+    const [axis, end] = LIMITS[fact];
+    const span = { ...before.when[axis], [end]: value, [end === "low" ? "fade_in" : "fade_out"]: null };
+    program.regions[n] = { ...before, when: { ...before.when, [axis]: span } };
+  }
+  return { program, regions };
+}
+
+/** The instrument with an edit laid over it, as far as its outcome is known without the server. */
+export function withEdit(view: InstrumentView, { wishes, plan }: Edit): InstrumentView {
+  const ofRegions = wishes.some((wish) => wish.region);
+  const ofTakes = wishes.some((wish) => wish.take !== undefined);
+  const map = wishes.filter((wish) => !wish.take && !wish.region && wish.fact in view.map && wish.value !== undefined);
+  return {
+    ...view,
+    plan: plan ?? view.plan,
+    takes: ofTakes ? view.takes.map((take) => takeWith(take, wishes)) : view.takes,
+    map: map.length > 0 ? { ...view.map, ...Object.fromEntries(map.map(({ fact, value }) => [fact, value])) } : view.map,
+    ...(ofRegions ? regionsWith(view, wishes) : {}),
+  };
+}
+
+/** What a wish is made from, as a command says it: what stands in its field now; `undefined` where the page does not know. */
+export function madeFrom(view: InstrumentView, { take, region, fact }: Wish): "automatic" | { value: unknown } | undefined {
+  if (take !== undefined && fact !== "loop" && among(OF_TREATMENT, fact)) {
+    const said = view.takes.find((one) => one.id === take)?.correction;
+    return said && (said[fact] == null ? "automatic" : { value: said[fact] });
+  }
+  if (region && isLimit(fact)) {
+    const n = view.program.regions.findIndex(({ key }, n) => key.strand === region[0] && view.regions[n]!.number === region[1]);
+    if (n < 0) return undefined;
+    const [axis, end] = LIMITS[fact];
+    return view.regions[n]!.by_hand.includes(fact) ? { value: view.program.regions[n]!.when[axis][end] } : "automatic";
+  }
+  return undefined;
+}

@@ -1,0 +1,87 @@
+// The one way in which the page edits: shown at once, sent in order, taken back where it is refused.
+import { useMemo } from "react";
+import { create } from "zustand";
+import { answer, api, type InstrumentView, type Plan } from "../api/client";
+import { type Edit, madeFrom, type Wish, withEdit } from "../model/edited";
+import { queries } from "./client";
+
+/** Edits that are on their way, by instrument, in their order. */
+const useEdits = create<{ pending: Record<number, Edit[]> }>(() => ({ pending: {} }));
+
+const pendingOf = (instrument: number) => useEdits.getState().pending[instrument] ?? [];
+
+function setPending(instrument: number, edits: Edit[]): void {
+  useEdits.setState(({ pending }) => ({ pending: { ...pending, [instrument]: edits } }));
+}
+
+/** An instrument as it was kept, with what is on its way laid over it. */
+export function useEdited(kept: InstrumentView): InstrumentView {
+  const pending = useEdits((state) => state.pending[kept.id]);
+  return useMemo(() => (pending ?? []).reduce(withEdit, kept), [kept, pending]);
+}
+
+/** What was sent last of each instrument: the next waits for its answer. */
+const lines = new Map<number, Promise<unknown>>();
+/** Fetches that have not begun: an answer that came before one of them is in it. */
+const fetches = new Map<number, Promise<void>>();
+
+function fetched(instrument: number): Promise<void> {
+  const waiting = fetches.get(instrument);
+  if (waiting) return waiting;
+  const next = Promise.resolve().then(() => {
+    fetches.delete(instrument);
+    return queries.refetchQueries({ queryKey: ["instrument", instrument] });
+  });
+  fetches.set(instrument, next);
+  return next;
+}
+
+/** Ends when the page has what was kept, so that nothing jumps back in between. */
+async function sent(instrument: number, edit: Edit, send: () => Promise<unknown>): Promise<void> {
+  setPending(instrument, [...pendingOf(instrument), edit]);
+  const before = lines.get(instrument) ?? Promise.resolve();
+  const now = before.then(send, send);
+  lines.set(instrument, now);
+  try {
+    await now;
+    await fetched(instrument);
+  } finally {
+    setPending(
+      instrument,
+      pendingOf(instrument).filter((other) => other !== edit),
+    );
+  }
+}
+
+/** One gesture: kept at once, undone as one. Refused where somebody else said something else of the same meanwhile. */
+export function change(instrument: number, label: string, wishes: Wish[]): Promise<void> {
+  const kept = queries.getQueryData<InstrumentView>(["instrument", instrument]);
+  const seen = kept && pendingOf(instrument).reduce(withEdit, kept);
+  const body = {
+    label,
+    wishes: wishes.map((wish) => ({
+      target:
+        wish.take !== undefined
+          ? { take: wish.take }
+          : wish.longTake !== undefined
+            ? { long_take: wish.longTake }
+            : wish.region
+              ? { region: wish.region }
+              : ("instrument" as const),
+      fact: wish.fact,
+      after: wish.value === undefined ? ("automatic" as const) : { value: wish.value },
+      made_from: seen && madeFrom(seen, wish),
+    })),
+  };
+  return sent(instrument, { wishes }, async () =>
+    answer(await api.POST("/api/instruments/{id}/changes", { params: { path: { id: instrument } }, body: body as never })),
+  );
+}
+
+/** Edits the plan: what differs is set, part by part, and what another page said of other parts meanwhile stays. */
+export function changePlan(view: InstrumentView, label: string, to: Plan): Promise<void> {
+  const body = { label, from: view.plan, to };
+  return sent(view.id, { wishes: [], plan: to }, async () =>
+    answer(await api.POST("/api/instruments/{id}/plan", { params: { path: { id: view.id } }, body })),
+  );
+}
