@@ -1,5 +1,6 @@
 // Regions: on which keys and strikes they sound, and what they are called.
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
+import { cellId } from "./cells";
 
 export type Region = Schemas["Region"];
 export type Span = Schemas["Span"];
@@ -57,6 +58,14 @@ export function inTurnWith(all: Placed[], of: Placed): Placed[] {
     cell !== undefined && take?.cell.key === cell.key && take.cell.layer === cell.layer && take.cell.pass === cell.pass;
   const others = all.filter((one) => one !== of && one.region.key.strand === of.region.key.strand && same(one));
   return of.region.when.turn === "always" ? [of] : [of, ...others.filter((one) => one.region.when.turn !== "always")];
+}
+
+/** The regions that an edit is done to, the one on the bench first: those that were chosen on the map, else those of the chosen cells. */
+export function chosenRegions(all: Placed[], ids: string[], cells: ReadonlySet<string>, focus: string | undefined): Placed[] {
+  if (ids.length > 0) return ids.flatMap((id) => all.filter((of) => of.id === id));
+  const of = all.filter(({ take }) => take !== undefined && cells.has(cellId(take.cell)));
+  const first = of.filter(({ take }) => cellId(take!.cell) === focus);
+  return [...first, ...of.filter((one) => !first.includes(one))];
 }
 
 /** A side of a region. */

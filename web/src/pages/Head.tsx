@@ -59,7 +59,7 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
     return () => window.removeEventListener("keydown", hear);
   });
   return (
-    <header className="flex h-[52px] shrink-0 items-center gap-6 border-b border-line bg-sheet px-4">
+    <header className="flex h-[52px] shrink-0 items-center gap-3 border-b xl:gap-6 border-line bg-sheet px-4">
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
         <h1>

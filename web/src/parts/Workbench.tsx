@@ -23,7 +23,7 @@ export function Workbench({ plan, cells, plot, paint, board, wide, children }: P
       <div className="relative w-[74px] shrink-0">
         <Ladder rungs={plan.passes[pass]?.rungs ?? []} />
       </div>
-      <div className={`relative shrink-0 border-r border-line ${wide ? "w-[600px]" : "w-[452px]"}`}>
+      <div className={`relative shrink-0 border-r border-line ${wide ? "w-[max(420px,calc(50vw-74px))]" : "w-[max(452px,32vw)]"}`}>
         {board ?? <Board plan={plan} cells={cells} plot={plot} paint={paint} />}
       </div>
       <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">

@@ -1,5 +1,5 @@
 // The one way of dragging: it begins after a few pixels, shows at once, is kept when it is let go, and is taken back by Escape or a lost pointer.
-import { type PointerEvent, useEffect, useRef, useState } from "react";
+import { type PointerEvent, useEffect, useEffectEvent, useRef, useState } from "react";
 
 /** Less than so many pixels is a click. */
 const THRESHOLD = 4;
@@ -50,16 +50,13 @@ export function useDrag<T>(dragged: Dragged<T>) {
     const was = letGo();
     if (was?.moves) dragged.cancel(was.what);
   };
-  const breakOff = useRef(cancel);
-  useEffect(() => {
-    breakOff.current = cancel;
-  });
+  const breakOff = useEffectEvent(cancel);
   useEffect(() => {
     if (!holds) return undefined;
     const escape = (event: KeyboardEvent) => {
       if (event.key !== "Escape") return;
       event.stopPropagation();
-      breakOff.current();
+      breakOff();
     };
     window.addEventListener("keydown", escape, true);
     return () => window.removeEventListener("keydown", escape, true);

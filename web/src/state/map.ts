@@ -1,5 +1,6 @@
 // What of the map is chosen.
 import { create } from "zustand";
+import { useView } from "./view";
 
 interface MapState {
   /** The strand that can be taken hold of; the first where none is said. */
@@ -21,3 +22,8 @@ export const useMap = create<MapState>((set) => ({
   choose: (chosen) => set({ chosen }),
   setWithNeighbours: (withNeighbours) => set({ withNeighbours }),
 }));
+
+// Who chooses cells, by whatever way, has chosen their regions.
+useView.subscribe((now, before) => {
+  if (now.chosen !== before.chosen) useMap.setState({ chosen: [] });
+});

@@ -304,7 +304,7 @@ export function LoopBench({ on }: { on: OnBench }) {
           ) : null
         }
       />
-      <div className="card relative h-[164px] shrink-0 overflow-hidden">
+      <div className="card relative h-[calc(164px+var(--spare)/2)] shrink-0 overflow-hidden">
         <Waveform
           take={drawable}
           heard={[held.start_frame, held.end_frame]}
@@ -322,8 +322,8 @@ export function LoopBench({ on }: { on: OnBench }) {
           onDrop={(id, frame) => void drop(id, frame).catch(sayError)}
         />
       </div>
-      <div className="flex h-[208px] shrink-0 gap-3">
-        <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
+      <div className="flex shrink-0 flex-col gap-3 *:h-[208px] xl:h-[calc(208px+var(--spare)/2)] xl:flex-row xl:*:h-auto">
+        <div className="card flex min-w-0 shrink-0 flex-col overflow-hidden xl:flex-1">
           <div className="px-3 pt-2">
             <b className="font-semibold">Seam</b>{" "}
             <span className="text-ink3">{turns ? "it turns in place: nothing is joined" : "as it will sound: end, then start"}</span>
@@ -341,7 +341,7 @@ export function LoopBench({ on }: { on: OnBench }) {
             {seam.data?.audible_db != null && " · "}seam {db(seam.data?.seam_db, 0)} · alike {fitted ?? "–"} % · drift {drift.toFixed(1)} dB
           </p>
         </div>
-        <div className="card flex min-w-0 flex-1 flex-col overflow-hidden">
+        <div className="card flex min-w-0 shrink-0 flex-col overflow-hidden xl:flex-1">
           <div className="flex items-center justify-between gap-2 px-3 pt-1.5">
             <b className="font-semibold whitespace-nowrap">Places to loop</b>
             <div className="w-[76px]">

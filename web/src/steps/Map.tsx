@@ -1,9 +1,8 @@
 // Map: how takes are laid over keys and strikes, by rule and by hand.
 import type { InstrumentView } from "../api/client";
 import { change } from "../state/edits";
-import { cellId } from "../model/cells";
 import { inWords } from "../model/keys";
-import { placedRegions, type Placed, type Side, withSide } from "../model/regions";
+import { chosenRegions, placedRegions, type Placed, type Side, withSide } from "../model/regions";
 import { cents, count, decibels, key, semitones, share } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -28,12 +27,10 @@ const ORDERS: { value: Settings["turn_order"]; name: string }[] = [
 ];
 
 export function MapBench({ view }: { view: InstrumentView }) {
-  const focus = useView((state) => state.focus);
+  const { focus, chosen: cells } = useView();
   const { chosen } = useMap();
   const all = placedRegions(view);
-  const picked = chosen.flatMap((id) => all.filter((of) => of.id === id));
-  // Where no region was chosen, that of the cell on the bench is shown.
-  const shown = picked.length > 0 ? picked : all.filter((of) => of.take && cellId(of.take.cell) === focus).slice(0, 1);
+  const shown = chosenRegions(all, chosen, cells, focus);
   return (
     <>
       <div>
@@ -146,7 +143,7 @@ function OneRegion({ view, of, first }: { view: InstrumentView; of: Placed[]; fi
           of.map((one) => ({ of: one, to: withSide(one.extent, name, v) })),
         )
       }
-      onAutomatic={() => keepFact(view.id, of, "give a limit back to the rule", FACT_OF[name], undefined)}
+      onAutomatic={() => keepFact(view.id, of, (what) => `give a limit of ${what} back to the rule`, FACT_OF[name], undefined)}
     />
   );
   const turns = turnsOf(first);
@@ -169,24 +166,26 @@ function OneRegion({ view, of, first }: { view: InstrumentView; of: Placed[]; fi
           value={region.gain_db - (take?.treatment?.gain_db ?? 0)}
           unit={decibels}
           byHand={byHand.includes("region_gain_db")}
-          onSet={(v) => keepFact(view.id, of, "set the level", "region_gain_db", Math.min(48, Math.max(-96, v)))}
-          onAutomatic={() => keepFact(view.id, of, "give the level back", "region_gain_db", undefined)}
+          onSet={(v) => keepFact(view.id, of, (what) => `set the level of ${what}`, "region_gain_db", Math.min(48, Math.max(-96, v)))}
+          onAutomatic={() => keepFact(view.id, of, (what) => `give the level of ${what} back to the rule`, "region_gain_db", undefined)}
         />
         <Field
           label="Tuned by"
           value={region.tune_cents - (take?.treatment?.tune_cents ?? 0)}
           unit={cents}
           byHand={byHand.includes("region_tune_cents")}
-          onSet={(v) => keepFact(view.id, of, "tune", "region_tune_cents", Math.min(4800, Math.max(-4800, v)))}
-          onAutomatic={() => keepFact(view.id, of, "give the tuning back", "region_tune_cents", undefined)}
+          onSet={(v) => keepFact(view.id, of, (what) => `tune ${what}`, "region_tune_cents", Math.min(4800, Math.max(-4800, v)))}
+          onAutomatic={() => keepFact(view.id, of, (what) => `give the tuning of ${what} back to the rule`, "region_tune_cents", undefined)}
         />
         <Field
-          label="Pitch follows keys"
+          label="Follows keys"
           value={region.key_follow}
           unit={share}
           byHand={byHand.includes("key_follow")}
-          onSet={(v) => keepFact(view.id, of, "set how far pitch follows the key", "key_follow", Math.min(2, Math.max(-2, v)))}
-          onAutomatic={() => keepFact(view.id, of, "give the pitch back", "key_follow", undefined)}
+          onSet={(v) =>
+            keepFact(view.id, of, (what) => `set how far the pitch of ${what} follows the key`, "key_follow", Math.min(2, Math.max(-2, v)))
+          }
+          onAutomatic={() => keepFact(view.id, of, (what) => `give the pitch of ${what} back to the rule`, "key_follow", undefined)}
         />
         <Field label="Root" value={region.root_key} unit={key} disabled onSet={() => undefined} />
       </div>

@@ -3,7 +3,18 @@ import { useCallback, useMemo, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { cellId, layerPlace } from "../model/cells";
 import { inWords, keyName } from "../model/keys";
-import { type Extent, inTurnWith, moved, neighbours, placedRegions, type Placed, type Side, snapped, withSide } from "../model/regions";
+import {
+  chosenRegions,
+  type Extent,
+  inTurnWith,
+  moved,
+  neighbours,
+  placedRegions,
+  type Placed,
+  type Side,
+  snapped,
+  withSide,
+} from "../model/regions";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
 import { type By, type Place, useDrag } from "../parts/drag";
 import { HEADER, laneTop, useLook } from "../parts/Ladder";
@@ -33,13 +44,14 @@ interface Box {
 }
 
 export function MapBoard({ view }: { view: InstrumentView }) {
-  const { low, keys, focus, choose: chooseCell } = useView();
+  const { low, keys, focus, chosen: cells, choose: chooseCell } = useView();
   const { strand: wanted, chosen, choose, withNeighbours } = useMap();
   const heldKeys = useSound((sound) => sound.held);
   const onWheel = useLook();
   const all = useMemo(() => placedRegions(view), [view]);
   const strand = view.program.strands.some((s) => s.id === wanted) ? wanted : view.program.strands[0]?.id;
   const own = useMemo(() => all.filter(({ region }) => region.key.strand === strand), [all, strand]);
+  const picked = useMemo(() => new Set(chosenRegions(own, chosen, cells, focus)), [own, chosen, cells, focus]);
   const [live, setLive] = useState<ReadonlyMap<Placed, Extent>>(new Map());
   const [cursor, setCursor] = useState("default");
   const extentOf = useCallback((of: Placed) => live.get(of) ?? of.extent, [live]);
@@ -72,7 +84,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         const box = boxOf(extentOf(of), width, height);
         if (box.bottom <= HEADER || box.top >= height) return;
         const colour = layerColour(colours, take ? layerPlace(view.plan, take.cell) : 0, layersOf(of));
-        const isChosen = chosen.includes(of.id) || (chosen.length === 0 && take !== undefined && focus === cellId(take.cell));
+        const isChosen = picked.has(of);
         const plays = [...heldKeys].some((key) => extentOf(of).lowKey <= key && key <= extentOf(of).highKey);
         const [left, top, wide, tall] = [box.left + 1.5, box.top + 1, box.right - box.left - 3, box.bottom - box.top - 2];
         ctx.beginPath();
@@ -111,7 +123,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       ctx.restore();
       drawHeader(surface);
     },
-    [view.plan, all, own, strand, low, keys, focus, chosen, heldKeys, extentOf, boxOf],
+    [view.plan, all, own, strand, low, keys, picked, heldKeys, extentOf, boxOf],
   );
 
   const hit = (at: Place): { of: Placed; side: Side | undefined } | undefined => {
@@ -153,14 +165,16 @@ export function MapBoard({ view }: { view: InstrumentView }) {
   };
   const pick = (of: Placed, adds: boolean) => {
     const ids = inTurnWith(own, of).map((one) => one.id);
-    choose(!adds ? ids : chosen.includes(of.id) ? chosen.filter((id) => !ids.includes(id)) : [...ids, ...chosen]);
+    const before = [...picked].map((one) => one.id);
+    const next = !adds ? ids : before.includes(of.id) ? before.filter((id) => !ids.includes(id)) : [...ids, ...before];
     if (of.take) chooseCell(cellId(of.take.cell), new Set([cellId(of.take.cell)]));
+    choose(next);
   };
   const { handlers: drag } = useDrag<Held>({
     take: (at) => {
       const found = hit(at);
       if (!found) return undefined;
-      const of = chosen.includes(found.of.id) ? own.filter((one) => chosen.includes(one.id)) : inTurnWith(own, found.of);
+      const of = picked.has(found.of) ? own.filter((one) => picked.has(one)) : inTurnWith(own, found.of);
       return { side: found.side, of, along: found.side && withNeighbours ? neighbours(own, of, found.side) : [] };
     },
     move: show,
@@ -196,7 +210,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
           <button
             key={of.id}
             role="option"
-            aria-selected={chosen.includes(of.id)}
+            aria-selected={picked.has(of)}
             data-region={of.id}
             tabIndex={of.id === (chosen[0] ?? own[0]?.id) ? 0 : -1}
             onClick={(event) => pick(of, event.shiftKey || event.ctrlKey || event.metaKey)}

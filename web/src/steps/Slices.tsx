@@ -224,7 +224,7 @@ export function Slices({ view, take }: { view: InstrumentView; take: LongTake })
             {cutting && found.data ? ` · floor ${found.data.noise_floor_dbfs.toFixed(0).replace("-", "−")} dB` : ""}
           </span>
         </div>
-        <div className="relative h-[190px]">
+        <div className="relative h-[calc(190px+var(--spare))]">
           <Waveform
             take={drawable}
             heard={[0, take.frames]}

@@ -44,7 +44,7 @@ export function Spectrograms({ on }: { on: OnBench }) {
   ].filter((o) => o.value === "none" || o.take);
   const other = others.find((o) => o.value === beside)?.take;
   return (
-    <div className="flex h-[170px] gap-1 px-1 pb-1">
+    <div className="flex h-[calc(170px+var(--spare)/2)] gap-1 px-1 pb-1">
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="w-48 px-2 pb-1">
           <Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} />

@@ -113,7 +113,9 @@ export function TrimBench({ on }: { on: OnBench }) {
           ) : null
         }
       />
-      <div className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[300px]" : "h-[150px]"}`}>
+      <div
+        className={`card relative shrink-0 overflow-hidden ${panel === "trim" ? "h-[calc(300px+var(--spare))]" : "h-[calc(150px+var(--spare)/2)]"}`}
+      >
         <Waveform
           take={drawable}
           heard={[start, end]}

@@ -237,7 +237,7 @@ export function TuneBench({ on }: { on: OnBench }) {
             {facts?.pitch ? `${facts.pitch.hz.toFixed(2)} Hz · sure ${(100 * facts.pitch.confidence).toFixed(0)} %` : "no pitch heard"}
           </span>
         </div>
-        <div className="relative h-[140px]">
+        <div className="relative h-[calc(140px+var(--spare)/2)]">
           <Canvas
             draw={drawCurve}
             role="img"
@@ -269,7 +269,7 @@ export function TuneBench({ on }: { on: OnBench }) {
           {below === "spectrum" && <span className="text-ink3">fundamental and partials marked</span>}
         </div>
         {below === "spectrum" ? (
-          <div className="relative h-[170px]">
+          <div className="relative h-[calc(170px+var(--spare)/2)]">
             <Canvas draw={drawSpectrum} role="img" aria-label="Spectrum with the fundamental and its partials marked" />
           </div>
         ) : (

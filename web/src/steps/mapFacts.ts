@@ -23,14 +23,15 @@ export async function keepExtents(instrument: number, placed: { of: Placed; to: 
       .map((side) => ({ region: of.name, fact: FACT_OF[side], value: to[side] })),
   );
   if (wishes.length === 0) return;
-  await change(instrument, `set where ${some(placed.length)} lies`.replace("regions lies", "regions lie"), wishes).catch(sayError);
+  const label = `set where ${some(placed.length)} ${placed.length === 1 ? "lies" : "lie"}`;
+  await change(instrument, label, wishes).catch(sayError);
 }
 
 /** Sets a number of regions, or gives it back to the rule. */
-export function keepFact(instrument: number, of: Placed[], label: string, fact: Fact, value: number | undefined): void {
+export function keepFact(instrument: number, of: Placed[], label: (what: string) => string, fact: Fact, value: number | undefined): void {
   void change(
     instrument,
-    `${label} of ${some(of.length)}`,
+    label(some(of.length)),
     of.map(({ name }) => ({ region: name, fact, value })),
   ).catch(sayError);
 }

@@ -23,8 +23,8 @@ function useHeldPeak(now: number): number {
   if (now > held) setHeld(now);
   const fall = useEffectEvent(() => setHeld(now));
   useEffect(() => {
-    const timer = setTimeout(() => fall(), PEAK_HELD_MS);
-    return () => clearTimeout(timer);
+    const falling = setInterval(() => fall(), PEAK_HELD_MS);
+    return () => clearInterval(falling);
   }, [held]);
   return held;
 }
