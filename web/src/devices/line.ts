@@ -71,6 +71,7 @@ export class Line {
   /** Channels on which notes may sound in the device. */
   private readonly midiChannels = new Set<number>();
   private node: AudioWorkletNode | undefined;
+  private source: MediaStreamAudioSourceNode | undefined;
   private deviceGone = false;
   private awake: WakeLockSentinel | undefined;
   private constructor(
@@ -134,7 +135,11 @@ export class Line {
   };
 
   private connectDevice(): void {
-    if (this.node) new MediaStreamAudioSourceNode(this.context, { mediaStream: this.stream }).connect(this.node);
+    if (!this.node) return;
+    this.source?.disconnect();
+    // Held on to: one that nobody refers to may be collected as garbage, and falls silent.
+    this.source = new MediaStreamAudioSourceNode(this.context, { mediaStream: this.stream });
+    this.source.connect(this.node);
   }
 
   /** Frames per block are few: the meter follows the sound. */

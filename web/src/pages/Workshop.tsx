@@ -78,11 +78,14 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
           : PLOTS[step],
     [step, view.plan, panel, stereo, sides],
   );
-  useEffect(() => setPass(0), [view.id, setPass]);
   useEffect(() => {
     void player.show(kept).catch(sayError);
   }, [kept]);
   const begin = useEffectEvent(() => {
+    const { of, setOf } = useView.getState();
+    if (of === view.id) return;
+    setOf(view.id);
+    setPass(0);
     // The rungs in the middle of the view, the middle one on the bench.
     const rungs = view.plan.passes[0]?.rungs ?? [];
     const centre = ((rungs[0] ?? 60) + (rungs.at(-1) ?? 60)) / 2;

@@ -2,6 +2,8 @@
 import { create } from "zustand";
 
 interface View {
+  /** The instrument that all of this is of. */
+  of: number | undefined;
   /** The cell on the bench. */
   focus: string | undefined;
   /** Cells that an edit is done to. */
@@ -25,6 +27,7 @@ interface View {
   /** Waveforms show left and right apart. */
   apart: boolean;
   toast: string | undefined;
+  setOf: (of: number) => void;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
   setPass: (pass: number) => void;
@@ -39,6 +42,7 @@ interface View {
 }
 
 export const useView = create<View>((set) => ({
+  of: undefined,
   focus: undefined,
   chosen: new Set(),
   low: 30,
@@ -52,6 +56,7 @@ export const useView = create<View>((set) => ({
   sides: "balance",
   apart: false,
   toast: undefined,
+  setOf: (of) => set({ of }),
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
     const count = Math.min(128, Math.max(12, keys));
