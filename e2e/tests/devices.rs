@@ -242,7 +242,7 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
     std::fs::write(&path, formats::wav_bytes(&strikes(2 * SPACING, 5.0), 16, None))?;
     let ladder = Ladder::start(false).await?;
     // Each rings for two seconds: time enough to close the page in the middle of one.
-    let mut long = plan("by_hand", &RUNGS[..2]);
+    let mut long = plan("by_hand", &RUNGS[..4]);
     long["passes"][0]["tail_ms"] = json!(4_000);
     ladder.post("/api/instruments", &json!({ "name": "By hand", "plan": long }))?;
     let browser = Browser::open_hearing(&path).await?;
@@ -297,10 +297,10 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
     browser.click("button", "Go on with the").await?;
     let view = ladder
         .wait_for("/api/instruments/1", |view| {
-            chosen(view) == 2 && view["run"].is_null()
+            chosen(view) == 4 && view["run"].is_null()
         })
         .await?;
-    let refused = view["takes"].as_array().context("takes")?.len() - 2;
+    let refused = view["takes"].as_array().context("takes")?.len() - 4;
     assert!(
         refused >= 1,
         "a file of six notes in turn never gives only the right ones"
