@@ -99,6 +99,19 @@ impl Ladder {
         .await
     }
 
+    /// Starts one with the demo's three instruments, once all of their takes are measured.
+    pub async fn start_measured_demo() -> anyhow::Result<Self> {
+        let ladder = Self::start(true).await?;
+        ladder
+            .wait_for("/api/instruments", |all| {
+                all.as_array().is_some_and(|all| {
+                    all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"])
+                })
+            })
+            .await?;
+        Ok(ladder)
+    }
+
     /// Starts one as wished.
     pub async fn start_as(start: Start) -> anyhow::Result<Self> {
         let folder = TempDir::new()?;

@@ -56,13 +56,7 @@ impl Hands {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn from_the_shelf_to_an_export_without_a_mouse() -> anyhow::Result<()> {
-    let ladder = Ladder::start(true).await?;
-    ladder
-        .wait_for("/api/instruments", |all| {
-            all.as_array()
-                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
-        })
-        .await?;
+    let ladder = Ladder::start_measured_demo().await?;
     let hands = Hands(Browser::open().await?);
     hands.0.driver.goto(&ladder.address).await?;
     hands.0.named("p", "Slate chimes").await?;

@@ -9,13 +9,7 @@ const LOOP_START: &str = "(() => { const l = [...document.querySelectorAll('labe
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_dragged_loop_is_kept_and_undone_from_another_page() -> anyhow::Result<()> {
-    let mut ladder = Ladder::start(true).await?;
-    ladder
-        .wait_for("/api/instruments", |all| {
-            all.as_array()
-                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
-        })
-        .await?;
+    let mut ladder = Ladder::start_measured_demo().await?;
     let (one, other) = (Browser::open().await?, Browser::open().await?);
     for (instrument, step, heading, name) in [
         (2, "trim", "F♯4", "trim-chimes"),

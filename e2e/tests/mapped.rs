@@ -35,13 +35,7 @@ async fn border_under(browser: &Browser, map: &WebElement, key: f64) -> anyhow::
 
 #[tokio::test(flavor = "multi_thread")]
 async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Result<()> {
-    let ladder = Ladder::start(true).await?;
-    ladder
-        .wait_for("/api/instruments", |all| {
-            all.as_array()
-                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
-        })
-        .await?;
+    let ladder = Ladder::start_measured_demo().await?;
     let (one, other) = (Browser::open().await?, Browser::open().await?);
     for browser in [&one, &other] {
         browser

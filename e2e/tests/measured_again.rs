@@ -11,13 +11,7 @@ fn digits(label: &str) -> String {
 }
 
 async fn with_the_demo() -> anyhow::Result<Ladder> {
-    let ladder = Ladder::start(true).await?;
-    ladder
-        .wait_for("/api/instruments", |all| {
-            all.as_array()
-                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
-        })
-        .await?;
+    let ladder = Ladder::start_measured_demo().await?;
     Ok(ladder)
 }
 

@@ -14,15 +14,9 @@ const METER: &str = "document.querySelector('[data-part=meter]').dataset";
 
 #[tokio::test(flavor = "multi_thread")]
 async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
-    let ladder = Ladder::start(true).await?;
+    let ladder = Ladder::start_measured_demo().await?;
     let browser = Browser::open().await?;
     let driver = &browser.driver;
-    ladder
-        .wait_for("/api/instruments", |all| {
-            all.as_array()
-                .is_some_and(|all| all.len() == 3 && all.iter().all(|one| one["measured"] == one["cells"]))
-        })
-        .await?;
     driver.goto(&ladder.address).await?;
     browser.named("li", "Parlour reed organ").await?;
     browser.picture("shelf").await?;

@@ -62,6 +62,9 @@ pub struct Lowered {
 /// The highest rate a SoundFont holds (2.04, section 7.10).
 const SOUNDFONT_MOST_HZ: u32 = 50_000;
 
+/// The highest `volume` of SFZ, version 1.
+const SFZ_MOST_DB: f64 = 6.0;
+
 /// Lowers a program: trims, fades and crossfades are baked into the audio; tuning is rounded to whole cents; and what
 /// the format has no word for is left out and named.
 pub fn lower(program: &Program, format: Format) -> Lowered {
@@ -166,7 +169,9 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
         let mut gain_db = region.gain_db + program.strand_of(region).map_or(0.0, |s| s.gain_db);
         gain_db = (gain_db * 100.0).round() / 100.0;
-        let baked_db = if soundfont { gain_db.max(0.0) } else { 0.0 };
+        // A SoundFont only attenuates (2.04, section 8.1.2, initialAttenuation); SFZ's `volume` ends at +6 dB. What is over is in the samples.
+        let most_db = if soundfont { 0.0 } else { SFZ_MOST_DB };
+        let baked_db = (gain_db - most_db).max(0.0);
         bakes.push(Bake {
             sample: region.sample,
             start_frame: region.start_frame,

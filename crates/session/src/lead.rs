@@ -192,6 +192,8 @@ pub trait Lead: Send {
     /// The messages of the current cell or pulse left so many frames later than they were scheduled (a broken line): all that
     /// follows from them moves.
     fn left_late(&mut self, by_frames: u64);
+    /// So many frames never came: what stands in their place is silence. Who judges takes, judges by it.
+    fn lost(&mut self, _frames: u64) {}
     /// Where it stands. Reading it starts the peak anew.
     fn progress(&mut self) -> Progress;
 }

@@ -665,6 +665,29 @@ async fn a_database_of_an_earlier_ladder_is_brought_up() -> anyhow::Result<()> {
     Ok(())
 }
 
+/// An export that waited while programs came to be said otherwise works on one of before: it is to be asked for again, and the step is the same done twice.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_export_that_waited_over_a_change_of_programs_is_asked_for_again() -> anyhow::Result<()> {
+    let (database, folder, store) = opened().await?;
+    let id = store.create_instrument("Slate", &plan()).await?;
+    store.enqueue(id, JobKind::Export, &json!({})).await?;
+    store.enqueue(id, JobKind::Loops, &json!({})).await?;
+    database
+        .run("DELETE FROM __diesel_schema_migrations WHERE version = '20261128200000'")
+        .await?;
+    let store = Store::open(&database.url, folder.path()).await?;
+    let states = |jobs: Vec<store::Job>| jobs.iter().map(|job| job.state).collect::<Vec<_>>();
+    assert_eq!(
+        states(store.jobs(id, &[JobKind::Export]).await?),
+        [JobState::Failed]
+    );
+    assert_eq!(
+        states(store.jobs(id, &[JobKind::Loops]).await?),
+        [JobState::Waiting]
+    );
+    database.remove().await
+}
+
 /// Two pages that edit the plan at once: what each of them said holds, and what would leave a plan that cannot be recorded is refused, by undo too.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_plan_is_edited_part_by_part() -> anyhow::Result<()> {

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { answer, api, type InstrumentView } from "../api/client";
-import { change } from "../state/edits";
+import { change, inLine } from "../state/edits";
 import { type BoardCell, centsFromPlan } from "../model/cells";
 import { type Step, STEPS } from "../model/steps";
 import { AskName } from "../parts/Ask";
@@ -39,9 +39,10 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
   const rename = (name: string) => void change(view.id, "rename the instrument", [{ fact: "name", value: name }]).catch(sayError);
   const back = (way: "undo" | "redo") => {
     const path = { params: { path: { id: view.id } } };
-    const call = way === "undo" ? api.POST("/api/instruments/{id}/undo", path) : api.POST("/api/instruments/{id}/redo", path);
-    void call
-      .then(answer)
+    // After what was done just now, which may be on its way.
+    void inLine(view.id, async () =>
+      answer(await (way === "undo" ? api.POST("/api/instruments/{id}/undo", path) : api.POST("/api/instruments/{id}/redo", path))),
+    )
       .then((undone) =>
         say(
           `${way === "undo" ? "Undone" : "Done again"}: ${undone.label}${undone.left_alone > 0 ? `; ${undone.left_alone} left alone, changed since` : ""}.`,
@@ -59,7 +60,7 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
     return () => window.removeEventListener("keydown", hear);
   });
   return (
-    <header className="flex h-[52px] shrink-0 items-center gap-3 border-b xl:gap-6 border-line bg-sheet px-4">
+    <header className="flex h-[52px] shrink-0 items-center gap-3 border-b border-line bg-sheet px-4 xl:gap-6">
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
         <h1>

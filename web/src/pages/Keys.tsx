@@ -127,12 +127,15 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
 
 /** Chooses what a strike plays: its region on the map, and the cell of it. */
 function choosePlayed(view: InstrumentView, cells: BoardCell[], { key, velocity }: { key: number; velocity: number }): void {
-  const [answers] = placedRegions(view).filter(
-    ({ region, take }) =>
-      contains(region.when.keys, key) && contains(region.when.strikes, velocity) && cells.some((cell) => cell.take === take),
-  );
-  const cell = cells.find(({ take }) => take !== undefined && take === answers?.take);
-  if (!answers || !cell) return;
-  useView.getState().choose(cell.id, new Set([cell.id]));
-  useMap.getState().choose([answers.id]);
+  const answers = placedRegions(view).flatMap((of) => {
+    const { keys, strikes } = of.region.when;
+    const cell = contains(keys, key) && contains(strikes, velocity) && cells.find(({ take }) => take !== undefined && take === of.take);
+    return cell ? [{ of, cell }] : [];
+  });
+  const { focus, choose } = useView.getState();
+  // What is on the bench stays there, whichever of its round robins sounds.
+  const [first] = answers;
+  if (!first || answers.some(({ cell }) => cell.id === focus)) return;
+  choose(first.cell.id, new Set([first.cell.id]));
+  useMap.getState().choose([first.of.id]);
 }

@@ -82,9 +82,9 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
     void player.show(kept).catch(sayError);
   }, [kept]);
   const begin = useEffectEvent(() => {
-    const { of, setOf } = useView.getState();
-    if (of === view.id) return;
-    setOf(view.id);
+    const { instrument, setInstrument } = useView.getState();
+    if (instrument === view.id) return;
+    setInstrument(view.id);
     setPass(0);
     // The rungs in the middle of the view, the middle one on the bench.
     const rungs = view.plan.passes[0]?.rungs ?? [];

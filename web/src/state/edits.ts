@@ -22,28 +22,36 @@ export function useEdited(kept: InstrumentView): InstrumentView {
 
 /** What was sent last of each instrument: the next waits for its answer. */
 const lines = new Map<number, Promise<unknown>>();
-/** Fetches that have not begun: an answer that came before one of them is in it. */
-const fetches = new Map<number, Promise<void>>();
+/** The fetch that is going, and the one that follows it: an answer that came before one began is in it. */
+const going = new Map<number, Promise<void>>();
+const following = new Map<number, Promise<void>>();
 
+/** Ends with a fetch that began after now; of many that are asked for meanwhile one is done, and none breaks off another. */
 function fetched(instrument: number): Promise<void> {
-  const waiting = fetches.get(instrument);
+  const waiting = following.get(instrument);
   if (waiting) return waiting;
-  const next = Promise.resolve().then(() => {
-    fetches.delete(instrument);
-    return queries.refetchQueries({ queryKey: ["instrument", instrument] });
+  const next = (going.get(instrument) ?? Promise.resolve()).then(() => {
+    following.delete(instrument);
+    const now = queries.refetchQueries({ queryKey: ["instrument", instrument] });
+    going.set(instrument, now);
+    return now;
   });
-  fetches.set(instrument, next);
+  following.set(instrument, next);
   return next;
+}
+
+/** Sends something after all that was said of an instrument before it. */
+export function inLine<T>(instrument: number, send: () => Promise<T>): Promise<T> {
+  const now = (lines.get(instrument) ?? Promise.resolve()).then(send, send);
+  lines.set(instrument, now);
+  return now;
 }
 
 /** Ends when the page has what was kept, so that nothing jumps back in between. */
 async function sent(instrument: number, edit: Edit, send: () => Promise<unknown>): Promise<void> {
   setPending(instrument, [...pendingOf(instrument), edit]);
-  const before = lines.get(instrument) ?? Promise.resolve();
-  const now = before.then(send, send);
-  lines.set(instrument, now);
   try {
-    await now;
+    await inLine(instrument, send);
     await fetched(instrument);
   } finally {
     setPending(

@@ -3,7 +3,7 @@ import { create } from "zustand";
 
 interface View {
   /** The instrument that all of this is of. */
-  of: number | undefined;
+  instrument: number | undefined;
   /** The cell on the bench. */
   focus: string | undefined;
   /** Cells that an edit is done to. */
@@ -27,7 +27,7 @@ interface View {
   /** Waveforms show left and right apart. */
   apart: boolean;
   toast: string | undefined;
-  setOf: (of: number) => void;
+  setInstrument: (instrument: number) => void;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
   setPass: (pass: number) => void;
@@ -42,7 +42,7 @@ interface View {
 }
 
 export const useView = create<View>((set) => ({
-  of: undefined,
+  instrument: undefined,
   focus: undefined,
   chosen: new Set(),
   low: 30,
@@ -56,7 +56,7 @@ export const useView = create<View>((set) => ({
   sides: "balance",
   apart: false,
   toast: undefined,
-  setOf: (of) => set({ of }),
+  setInstrument: (instrument) => set({ instrument }),
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
     const count = Math.min(128, Math.max(12, keys));

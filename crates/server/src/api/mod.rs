@@ -214,10 +214,12 @@ async fn create(
 #[utoipa::path(get, path = "/api/instruments/{id}", params(("id" = u64, Path)), responses((status = 200, body = InstrumentView), (status = 404, body = Problem)))]
 async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
     let answer = app.views.answer(id, async || {
+        // Read first: of a run that has ended all takes are there.
+        let run = app.recorder.progress(id);
         let Some(mut view) = view_of(&app.store, id).await? else {
             return Ok(None);
         };
-        view.run = app.recorder.progress(id);
+        view.run = run;
         if let Some(check) = view.run.as_ref().and_then(|run| run.check.clone()) {
             view.check = Some(check);
         }

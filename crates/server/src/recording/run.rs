@@ -233,6 +233,7 @@ impl Run {
     }
 
     fn lose(&mut self, frames: u64) {
+        self.lead.lost(frames);
         if let Some(arriving) = &mut self.arriving {
             arriving.lost = arriving.lost.saturating_add(frames);
         }
@@ -450,7 +451,11 @@ impl Run {
         if arriving.spool.frames() == 0 {
             return self.forget(&arriving);
         }
-        if arriving.lost > 0 {
+        let is_told = |verdict: &Verdict| {
+            let told = |finding: &Finding| matches!(finding, Finding::LostFrames { .. });
+            verdict.findings.iter().any(told)
+        };
+        if arriving.lost > 0 && !verdict.as_ref().is_some_and(is_told) {
             let known = verdict.unwrap_or_default();
             let mut findings = known.findings;
             findings.push(Finding::LostFrames {

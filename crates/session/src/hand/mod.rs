@@ -104,6 +104,8 @@ pub struct HandSession {
     levels: Levels,
     check_only: bool,
     loudest: f32,
+    /// Frames of the current take that never came.
+    lost: u64,
     ear: Ear,
 }
 
@@ -130,6 +132,7 @@ impl HandSession {
             verdict: None,
             check_only: false,
             loudest: 0.0,
+            lost: 0,
         }
     }
 
@@ -244,6 +247,7 @@ impl HandSession {
                 let extra = (self.kept.len() as u64)
                     .saturating_sub((self.frame - first) * self.settings.channels as u64);
                 self.kept.drain(..extra as usize);
+                self.lost = 0;
                 self.phase = Phase::Sounding {
                     first,
                     struck: self.frame - frames,
@@ -308,10 +312,15 @@ impl HandSession {
             dies_away: self.settings.dies_away,
         };
         let mut verdict = judge(&take, &wanted);
-        if early {
-            let mut findings = verdict.findings;
-            findings.insert(0, Finding::TooEarly);
+        let lost = (self.lost > 0).then_some(Finding::LostFrames { frames: self.lost });
+        let beside: Vec<Finding> = early
+            .then_some(Finding::TooEarly)
+            .into_iter()
+            .chain(lost)
+            .collect();
+        if !beside.is_empty() {
             let pitch = verdict.key.zip(verdict.cents);
+            let findings = beside.into_iter().chain(verdict.findings).collect();
             verdict = Verdict::of(findings, pitch, verdict.peak_dbfs);
         }
         let good = verdict.is_good();
@@ -459,6 +468,12 @@ impl Lead for HandSession {
             }
         }
         Vec::new()
+    }
+
+    fn lost(&mut self, frames: u64) {
+        if matches!(self.phase, Phase::Sounding { .. }) {
+            self.lost += frames;
+        }
     }
 
     fn left_late(&mut self, _: u64) {}
@@ -793,6 +808,32 @@ mod tests {
             Vec::new()
         });
         assert_eq!(takes[0].2.findings, [Finding::TooEarly]);
+    }
+
+    /// What never came cannot be heard in the take: it is asked for again, and what is lost between takes spoils none.
+    #[test]
+    fn a_take_whose_frames_were_lost_is_asked_for_again() {
+        let mut rig = Rig::new(Model::SlateChimes, 48_000, careful());
+        let mut session = session(&[60, 64], &[100], true);
+        let (mut in_a_take, mut between) = (false, false);
+        let takes = run(&mut session, &mut rig, |session| {
+            match session.progress().state {
+                RunState::Recording if !in_a_take => {
+                    in_a_take = true;
+                    session.lost(128);
+                }
+                RunState::Waiting if !between => {
+                    between = true;
+                    session.lost(128);
+                }
+                _ => {}
+            }
+            Vec::new()
+        });
+        let keys: Vec<u8> = takes.iter().map(|(cell, ..)| cell.key).collect();
+        assert_eq!(keys, [60, 60, 64]);
+        assert_eq!(takes[0].2.findings, [Finding::LostFrames { frames: 128 }]);
+        assert!(takes[1..].iter().all(|(_, _, verdict)| verdict.is_good()));
     }
 
     #[test]
