@@ -3,8 +3,8 @@
 //! One engine lives in one WebAssembly instance. The caller writes into the exchange buffer ([`exchange`]) and calls; nothing is
 //! allocated in [`render`]. A program comes in the `postcard` form of [`program::Program`].
 
-use engine::Engine;
-use program::SampleId;
+use engine::{Alone, Engine};
+use program::{SampleId, StrandId};
 use std::cell::RefCell;
 
 /// Bytes of the exchange buffer: slices of audio come in pieces of at most this.
@@ -94,6 +94,45 @@ pub extern "C" fn note_on(key: u32, velocity: u32) {
 #[unsafe(no_mangle)]
 pub extern "C" fn note_off(key: u32) {
     with(|i| i.engine.note_off(key as u8));
+}
+
+/// A controller is moved.
+#[unsafe(no_mangle)]
+pub extern "C" fn controller(number: u32, value: u32) {
+    with(|i| i.engine.controller(number as u8, value as u8));
+}
+
+/// From now on only `count` things are heard, all where that is 0: pairs of 64-bit floats in the exchange buffer, a strand and one of its regions, −1 for all of them.
+#[unsafe(no_mangle)]
+pub extern "C" fn listen_to(count: usize) {
+    with(|i| {
+        let Some(bytes) = i.exchange.get(..count * 16) else { return };
+        let numbers: Vec<f64> = bytes
+            .chunks_exact(8)
+            .map(|b| f64::from_le_bytes([b[0], b[1], b[2], b[3], b[4], b[5], b[6], b[7]]))
+            .collect();
+        let alone: Vec<Alone> = numbers
+            .chunks_exact(2)
+            .map(|pair| Alone {
+                strand: StrandId(pair[0] as u64),
+                region: (pair[1] >= 0.0).then_some(pair[1] as u64),
+            })
+            .collect();
+        i.engine.listen_to(&alone);
+    });
+}
+
+/// Writes the indices of the regions that sound into the exchange buffer, as 32-bit numbers; how many.
+#[unsafe(no_mangle)]
+pub extern "C" fn sounding() -> usize {
+    with(|i| {
+        let mut count = 0;
+        for (bytes, region) in i.exchange.chunks_exact_mut(4).zip(i.engine.sounding()) {
+            bytes.copy_from_slice(&(region as u32).to_le_bytes());
+            count += 1;
+        }
+        count
+    })
 }
 
 /// All keys come up.

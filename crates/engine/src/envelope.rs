@@ -14,6 +14,8 @@ enum Stage {
     Hold(u32),
     Decay,
     Release,
+    /// Down in a straight line, whatever else it would do.
+    Cut,
     Done,
 }
 
@@ -27,6 +29,7 @@ pub(crate) struct Envelope {
     decay_factor: f32,
     sustain: f32,
     release_factor: f32,
+    cut_step: f32,
 }
 
 impl Envelope {
@@ -39,6 +42,7 @@ impl Envelope {
             decay_factor: 0.0,
             sustain: 0.0,
             release_factor: 0.0,
+            cut_step: 0.0,
         }
     }
 
@@ -58,13 +62,26 @@ impl Envelope {
             decay_factor: factor(shape.decay_ms),
             sustain: libm::pow(10.0, shape.sustain_db.min(0.0) / 20.0) as f32,
             release_factor: factor(shape.release_ms),
+            cut_step: 0.0,
         }
     }
 
     pub(crate) fn release(&mut self) {
-        if self.stage != Stage::Done {
+        if !matches!(self.stage, Stage::Cut | Stage::Done) {
             self.stage = Stage::Release;
         }
+    }
+
+    /// From where it is to nothing, within so many frames.
+    pub(crate) fn cut_off(&mut self, frames: f64) {
+        if !matches!(self.stage, Stage::Cut | Stage::Done) {
+            self.cut_step = self.level / frames.max(1.0) as f32;
+            self.stage = if self.level > 0.0 { Stage::Cut } else { Stage::Done };
+        }
+    }
+
+    pub(crate) fn is_cut_off(&self) -> bool {
+        self.stage == Stage::Cut
     }
 
     pub(crate) fn is_done(&self) -> bool {
@@ -72,7 +89,7 @@ impl Envelope {
     }
 
     pub(crate) fn is_released(&self) -> bool {
-        matches!(self.stage, Stage::Release | Stage::Done)
+        matches!(self.stage, Stage::Release | Stage::Cut | Stage::Done)
     }
 
     pub(crate) fn next(&mut self) -> f32 {
@@ -105,6 +122,13 @@ impl Envelope {
             Stage::Release => {
                 self.level *= self.release_factor;
                 if self.level < SILENCE {
+                    self.level = 0.0;
+                    self.stage = Stage::Done;
+                }
+            }
+            Stage::Cut => {
+                self.level -= self.cut_step;
+                if self.level <= 0.0 {
                     self.level = 0.0;
                     self.stage = Stage::Done;
                 }

@@ -14,6 +14,7 @@
 mod envelope;
 mod interpolate;
 mod offline;
+mod pedals;
 mod samples;
 mod voice;
 
@@ -22,9 +23,24 @@ pub use samples::{SampleAudio, Samples};
 
 use envelope::Envelope;
 use interpolate::Interpolator;
-use program::{KeyEvent, Program, Region, RegionKey, SampleId, Turns};
+use pedals::Pedals;
+use program::{
+    Does, KeyEvent, Program, Region, RegionKey, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
+    StrandId, Turns, cut_of,
+};
 use std::collections::HashMap;
 use voice::Voice;
+
+/// Voices beside those that are asked for: what is stolen or cut off fades in them.
+const FADING_VOICES: usize = 32;
+/// What is moved gets where it goes within so many frames: a block of the browser's audio thread.
+const STEP_FRAMES: usize = 128;
+/// How fast a voice fades that another needs, or that is stopped.
+const STOLEN_MS: f64 = 5.0;
+/// MIDI 1.0, channel mode messages.
+const ALL_SOUNDS_OFF: u8 = 120;
+const RESET_CONTROLLERS: u8 = 121;
+const ALL_NOTES_OFF: u8 = 123;
 
 /// What of a region can be dragged and heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,16 +80,34 @@ impl Setting {
     ];
 }
 
-/// Plays one program. All memory is taken by [`Engine::new`] and [`Engine::load`].
+/// What is listened to alone: a whole strand, or a region of it by [`program::RegionOf::number`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Alone {
+    /// The strand.
+    pub strand: StrandId,
+    /// One of its regions; `None` all of them.
+    pub region: Option<u64>,
+}
+
+/// Plays one program. All memory is taken by [`Engine::new`], [`Engine::load`] and [`Engine::update`].
 pub struct Engine {
     rate_hz: f64,
     program: Program,
     samples: Samples,
     voices: Vec<Voice>,
+    most_voices: usize,
     turns: Turns,
+    standing: Standing,
+    pedals: Pedals,
     interpolator: Interpolator,
     age: u64,
-    held: [u8; 128],
+    /// Frames rendered.
+    frame: u64,
+    /// Strikes, and all else that starts voices.
+    event: u64,
+    alone: Vec<Alone>,
+    /// Of each region, whether it is not listened to.
+    silenced: Vec<bool>,
 }
 
 impl Engine {
@@ -83,11 +117,17 @@ impl Engine {
             rate_hz,
             program: Program::default(),
             samples: Samples::default(),
-            voices: vec![Voice::silent(); most_voices],
+            voices: vec![Voice::silent(); most_voices + FADING_VOICES],
+            most_voices,
             turns: Turns::default(),
+            standing: Standing::default(),
+            pedals: Pedals::default(),
             interpolator: Interpolator::new(),
             age: 0,
-            held: [0; 128],
+            frame: 0,
+            event: 0,
+            alone: Vec::new(),
+            silenced: Vec::new(),
         }
     }
 
@@ -96,7 +136,10 @@ impl Engine {
         self.voices.iter_mut().for_each(Voice::stop);
         self.samples = Samples::reserved(&program);
         self.turns = Turns::of(&program);
+        self.standing = Standing::of(&program);
+        self.pedals.forget();
         self.program = program;
+        self.silence();
     }
 
     /// Takes an edited program: audio that has arrived stays with the samples that stay, and what sounds goes on where its region lives on and plays
@@ -118,8 +161,33 @@ impl Engine {
         }
         self.samples.follow(&self.program, &program);
         self.turns.follow(&self.program, &program);
+        self.standing.follow(&self.program, &program);
         self.program = program;
+        self.silence();
         self.follow();
+    }
+
+    /// From now on only these are heard; all where there are none.
+    pub fn listen_to(&mut self, alone: &[Alone]) {
+        self.alone = alone.to_vec();
+        self.silence();
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            if self.silenced.get(voice.region()) == Some(&true) {
+                voice.cut_off(STOLEN_MS, self.rate_hz);
+            }
+        }
+    }
+
+    /// Which regions are not listened to.
+    fn silence(&mut self) {
+        let heard = |region: &Region| {
+            let is = |alone: &Alone| {
+                alone.strand == region.key.strand
+                    && alone.region.is_none_or(|number| number == region.key.of.number())
+            };
+            self.alone.is_empty() || self.alone.iter().any(is)
+        };
+        self.silenced = self.program.regions.iter().map(|region| !heard(region)).collect();
     }
 
     /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program
@@ -168,65 +236,163 @@ impl Engine {
     /// A key goes down, velocity 1 to 127.
     pub fn note_on(&mut self, key: u8, velocity: u8) {
         let key = key & 127;
-        let another_held = (0u8..)
-            .zip(&self.held)
-            .any(|(other, held)| other != key && *held > 0);
-        self.held[usize::from(key)] = velocity;
+        // The soft pedal takes a third off every strike: our own choice, there is no standard for how much.
+        let velocity = if self.standing.pedal(SOFT) {
+            (velocity / 3 * 2).max(1)
+        } else {
+            velocity.clamp(1, 127)
+        };
+        let another_held = self.standing.another_is_down(key);
+        self.standing.press(&self.program, key, velocity);
+        self.pedals.struck(key, self.frame);
         self.start(KeyEvent {
-            up: false,
+            does: Does::GoesDown { another_held },
             key,
             velocity,
-            another_held,
         });
     }
 
-    /// A key comes up: its voices are released, and key-up sounds start at the velocity of its strike.
+    /// A key comes up: its voices are released unless a pedal holds them, and key-up sounds start at the velocity of its strike.
     pub fn note_off(&mut self, key: u8) {
         let key = key & 127;
-        let velocity = std::mem::take(&mut self.held[usize::from(key)]);
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_held_by(key)) {
-            voice.release(&self.program);
+        let velocity = self.standing.lift(key);
+        if velocity == 0 {
+            return;
         }
-        if velocity > 0 {
-            self.start(KeyEvent {
-                up: true,
-                key,
-                velocity,
-                another_held: self.held.iter().any(|held| *held > 0),
-            });
+        let sound = !self.pedals.holds(&self.standing, key, velocity);
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_held_by(key)) {
+            if sound {
+                voice.release(&self.program);
+            } else {
+                voice.lift();
+            }
+        }
+        self.comes_up(key, velocity, (true, sound));
+    }
+
+    fn comes_up(&mut self, key: u8, velocity: u8, (by_key, sound): (bool, bool)) {
+        let held_s = self.pedals.held_s(key, self.frame, self.rate_hz);
+        self.start(KeyEvent {
+            does: Does::ComesUp {
+                key: by_key,
+                sound,
+                held_s,
+            },
+            key,
+            velocity,
+        });
+    }
+
+    /// A controller is moved, 0 to 127: pedals hold and let go, strands that wait for it sound, and what it fades is faded. Channel mode messages
+    /// (MIDI 1.0, 120 and up) are obeyed.
+    pub fn controller(&mut self, controller: u8, value: u8) {
+        match controller {
+            ALL_SOUNDS_OFF => return self.all_sounds_off(),
+            RESET_CONTROLLERS => return self.reset_controllers(),
+            ALL_NOTES_OFF.. => return (0..128).for_each(|key| self.note_off(key)),
+            _ => {}
+        }
+        let before = self.standing.move_to(controller, value);
+        if controller == SOSTENUTO && before < 64 && value >= 64 {
+            self.pedals.catch(&self.standing);
+        }
+        if matches!(controller, SUSTAIN | SOSTENUTO) && value < 64 {
+            self.let_go();
+        }
+        let (program, voices, age) = (&self.program, &mut self.voices, &mut self.age);
+        self.event += 1;
+        let starting = Starting {
+            program,
+            silenced: &self.silenced,
+            rate_hz: self.rate_hz,
+            event: self.event,
+            most_voices: self.most_voices,
+        };
+        let went = (Source::Controller(controller), before, value.min(127));
+        self.turns.enter(program, &self.standing, went, |region, gain| {
+            let of = program.regions.get(region).map_or(60, |region| region.root_key);
+            starting.start(voices, age, region, (KeyEvent::up(of, value.max(1)), gain));
+        });
+    }
+
+    /// Keys that no pedal holds any more are let go.
+    fn let_go(&mut self) {
+        while let Some((key, velocity)) = self.pedals.next_let_go(&self.standing) {
+            for voice in self.voices.iter_mut().filter(|voice| voice.is_lifted(key)) {
+                voice.release(&self.program);
+            }
+            // One that was struck again meanwhile is down.
+            if !self.standing.is_down(key) {
+                self.comes_up(key, velocity, (false, true));
+            }
         }
     }
 
-    /// Everything is let go, key-up sounds are not started.
+    /// Everything is let go, pedals too; key-up sounds are not started.
     pub fn all_notes_off(&mut self) {
-        self.held = [0; 128];
+        for key in 0..128 {
+            self.standing.lift(key);
+        }
+        for pedal in [SUSTAIN, SOSTENUTO, SOFT] {
+            self.standing.move_to(pedal, 0);
+        }
+        self.pedals.forget();
         for voice in &mut self.voices {
             voice.release(&self.program);
         }
     }
 
+    /// Silence, as soon as nothing clicks.
+    pub fn all_sounds_off(&mut self) {
+        self.all_notes_off();
+        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            voice.cut_off(STOLEN_MS, self.rate_hz);
+        }
+    }
+
+    /// MIDI RP-015: the wheel and the pedals at nothing, expression open.
+    fn reset_controllers(&mut self) {
+        for (controller, value) in [(1, 0), (11, 127), (SUSTAIN, 0), (SOSTENUTO, 0), (SOFT, 0)] {
+            self.controller(controller, value);
+        }
+    }
+
     fn start(&mut self, event: KeyEvent) {
-        let (program, voices, age, rate_hz) = (&self.program, &mut self.voices, &mut self.age, self.rate_hz);
-        self.turns.strike(program, event, |region, gain| {
-            *age += 1;
-            let voice = Voice::start(program, region, event, gain, rate_hz, *age);
-            if let Some(slot) = steal(voices) {
-                *slot = voice;
-            }
+        let (program, voices, age) = (&self.program, &mut self.voices, &mut self.age);
+        self.event += 1;
+        let starting = Starting {
+            program,
+            silenced: &self.silenced,
+            rate_hz: self.rate_hz,
+            event: self.event,
+            most_voices: self.most_voices,
+        };
+        self.turns.strike(program, &self.standing, event, |region, gain| {
+            starting.start(voices, age, region, (event, gain));
         });
+    }
+
+    /// Indices of the regions that sound now, each as often as it does.
+    pub fn sounding(&self) -> impl Iterator<Item = usize> + '_ {
+        let sounds = |voice: &&Voice| voice.is_active() && !voice.is_cut_off();
+        self.voices.iter().filter(sounds).map(Voice::region)
     }
 
     /// Voices that sound now.
     pub fn active_voices(&self) -> usize {
-        self.voices.iter().filter(|voice| voice.is_active()).count()
+        self.sounding().count()
     }
 
     /// Writes the next frames, replacing what is in the slices; both have the same length.
     pub fn render(&mut self, left: &mut [f32], right: &mut [f32]) {
         left.fill(0.0);
         right.fill(0.0);
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
-            voice.render(&self.program, &self.samples, &self.interpolator, left, right);
+        for (left, right) in left.chunks_mut(STEP_FRAMES).zip(right.chunks_mut(STEP_FRAMES)) {
+            self.frame += left.len() as u64;
+            for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+                voice.follow_sources(&self.program, &self.standing);
+                voice.render(&self.program, &self.samples, &self.interpolator, left, right);
+            }
         }
     }
 }
@@ -262,7 +428,54 @@ fn set(region: &mut Region, setting: Setting, value: f64) {
     }
 }
 
-/// A free voice, else the oldest released one, else the oldest.
-fn steal(voices: &mut [Voice]) -> Option<&mut Voice> {
-    voices.iter_mut().min_by_key(|voice| voice.theft_rank())
+/// What voices are started with.
+struct Starting<'a> {
+    program: &'a Program,
+    silenced: &'a [bool],
+    rate_hz: f64,
+    event: u64,
+    most_voices: usize,
+}
+
+impl Starting<'_> {
+    /// Starts a region, and cuts off what it cuts off; where there are too few voices, one fades.
+    fn start(&self, voices: &mut [Voice], age: &mut u64, index: usize, (event, gain): (KeyEvent, f64)) {
+        let Some(region) = self.program.regions.get(index) else {
+            return;
+        };
+        if self.silenced.get(index) == Some(&true) {
+            return;
+        }
+        *age += 1;
+        let cut = cut_of(self.program, region);
+        if let Some(group) = cut.group {
+            for voice in voices
+                .iter_mut()
+                .filter(|voice| voice.is_cut_off_by(group, self.event))
+            {
+                voice.cut_off(f64::from(voice.cut_fade_ms()).max(STOLEN_MS), self.rate_hz);
+            }
+        }
+        let sounding = voices
+            .iter()
+            .filter(|voice| voice.is_active() && !voice.is_cut_off());
+        if sounding.count() >= self.most_voices
+            && let Some(stolen) = (voices.iter_mut())
+                .filter(|voice| voice.is_active() && !voice.is_cut_off())
+                .min_by_key(|voice| voice.theft_rank())
+        {
+            stolen.cut_off(STOLEN_MS, self.rate_hz);
+        }
+        let voice = Voice::start(
+            self.program,
+            index,
+            (event, gain),
+            cut,
+            self.rate_hz,
+            (*age, self.event),
+        );
+        if let Some(slot) = voices.iter_mut().min_by_key(|voice| voice.theft_rank()) {
+            *slot = voice;
+        }
+    }
 }

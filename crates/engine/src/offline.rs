@@ -18,6 +18,13 @@ pub enum EventKind {
         /// MIDI key.
         key: u8,
     },
+    /// A controller is moved.
+    Controller {
+        /// 0 to 127.
+        controller: u8,
+        /// 0 to 127.
+        value: u8,
+    },
 }
 
 /// What happens when.
@@ -56,6 +63,7 @@ pub fn render_offline(
             match event.kind {
                 EventKind::NoteOn { key, velocity } => engine.note_on(key, velocity),
                 EventKind::NoteOff { key } => engine.note_off(key),
+                EventKind::Controller { controller, value } => engine.controller(controller, value),
             }
         }
         engine.render(&mut left[first..end], &mut right[first..end]);

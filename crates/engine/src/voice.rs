@@ -4,8 +4,8 @@ use crate::interpolate::{Set, WIDEST_HALF};
 use crate::samples::SampleAudio;
 use crate::{Envelope, Interpolator, Samples};
 use program::{
-    KeyEvent, Loop, LoopWay, Loudness, Program, Region, crossfade_gains, fade_gain, pan_gains,
-    playback_ratio, velocity_gain_db,
+    Cut, KeyEvent, Loop, LoopWay, Loudness, Program, Region, Standing, crossfade_gains, fade_gain, level_db,
+    pan_gains, pan_of, playback_ratio, velocity_gain_db,
 };
 
 /// Where the recording itself fades after a cut-off, so that running out of audio does not click.
@@ -16,17 +16,34 @@ pub(crate) struct Voice {
     region: usize,
     key: u8,
     velocity: u8,
-    /// It was started by a key that came up, and is not let go.
+    /// It was not started by a key that goes down, and is not let go.
     up: bool,
+    /// Its key came up, and a pedal holds it.
+    lifted: bool,
+    cut: Cut,
+    /// The strike that started it.
+    event: u64,
     /// Amplitude from the fades of keys and strikes.
     faded: f64,
     position: f64,
     ratio: f64,
+    /// Left and right as they are now.
     gains: (f32, f32),
+    /// What they would be, but for the fades of sources.
+    own_gains: (f32, f32),
+    /// Where they are going within a block, and by how much a frame.
+    going: Going,
     envelope: Envelope,
     age: u64,
     /// Whether the loop has been gone round, so that frames before its start are those before its end.
     looping: bool,
+}
+
+/// Gains on their way to others, so that nothing that is moved clicks.
+#[derive(Debug, Clone, Copy, Default)]
+struct Going {
+    to: (f32, f32),
+    step: (f32, f32),
 }
 
 impl Voice {
@@ -36,10 +53,15 @@ impl Voice {
             key: 0,
             velocity: 0,
             up: false,
+            lifted: false,
+            cut: Cut::default(),
+            event: 0,
             faded: 1.0,
             position: 0.0,
             ratio: 1.0,
             gains: (0.0, 0.0),
+            own_gains: (0.0, 0.0),
+            going: Going::default(),
             envelope: Envelope::done(),
             age: 0,
             looping: false,
@@ -49,17 +71,17 @@ impl Voice {
     pub(crate) fn start(
         program: &Program,
         index: usize,
-        event: KeyEvent,
-        faded: f64,
+        (event, faded): (KeyEvent, f64),
+        cut: Cut,
         rate_hz: f64,
-        age: u64,
+        (age, number): (u64, u64),
     ) -> Self {
         let (Some(region), true) = (program.regions.get(index), rate_hz > 0.0) else {
             return Self::silent();
         };
-        let KeyEvent {
-            up, key, velocity, ..
-        } = event;
+        let KeyEvent { key, velocity, .. } = event;
+        let up = event.is_up();
+        let gains = gains(program, region, velocity, faded);
         let loudness = loudness_of(program, region);
         let loudness = if up {
             loudness
@@ -74,10 +96,16 @@ impl Voice {
             key,
             velocity,
             up,
+            lifted: false,
+            cut,
+            event: number,
             faded,
             position: region.start_frame as f64,
             ratio: playback_ratio(program, region, key, rate_hz),
-            gains: gains(program, region, velocity, faded),
+            // Negative until its first block: it begins where it belongs.
+            gains: (-1.0, -1.0),
+            own_gains: gains,
+            going: Going::default(),
             envelope: Envelope::start(&loudness, rate_hz),
             age,
             looping: false,
@@ -88,8 +116,23 @@ impl Voice {
     pub(crate) fn follow(&mut self, program: &Program, rate_hz: f64) {
         if let Some(region) = program.regions.get(self.region) {
             self.ratio = playback_ratio(program, region, self.key, rate_hz);
-            self.gains = gains(program, region, self.velocity, self.faded);
+            self.own_gains = gains(program, region, self.velocity, self.faded);
         }
+    }
+
+    /// Where controllers stand that it fades by: it goes there within the next block.
+    pub(crate) fn follow_sources(&mut self, program: &Program, standing: &Standing) {
+        let Some(region) = program.regions.get(self.region) else {
+            return;
+        };
+        let of_strand = program.strand_of(region).map(|strand| &strand.when.sources);
+        let gain =
+            standing.gain(&region.when.sources) * of_strand.map_or(1.0, |sources| standing.gain(sources));
+        let to = (self.own_gains.0 * gain as f32, self.own_gains.1 * gain as f32);
+        if self.gains.0 < 0.0 {
+            self.gains = to;
+        }
+        self.going.to = to;
     }
 
     /// Its region, as an index.
@@ -110,7 +153,35 @@ impl Voice {
     }
 
     pub(crate) fn is_held_by(&self, key: u8) -> bool {
-        self.is_active() && self.key == key && !self.up
+        self.is_active() && self.key == key && !self.up && !self.lifted
+    }
+
+    /// A pedal holds it from now on.
+    pub(crate) fn lift(&mut self) {
+        self.lifted = true;
+    }
+
+    /// Whether a pedal holds it for a key.
+    pub(crate) fn is_lifted(&self, key: u8) -> bool {
+        self.is_active() && self.key == key && self.lifted
+    }
+
+    /// Whether a region of a group that starts with another strike ends it.
+    pub(crate) fn is_cut_off_by(&self, group: u32, event: u64) -> bool {
+        self.is_active() && self.cut.by == Some(group) && self.event != event
+    }
+
+    pub(crate) fn cut_fade_ms(&self) -> u32 {
+        self.cut.fade_ms
+    }
+
+    /// Fades to nothing within so long.
+    pub(crate) fn cut_off(&mut self, ms: f64, rate_hz: f64) {
+        self.envelope.cut_off(ms / 1000.0 * rate_hz);
+    }
+
+    pub(crate) fn is_cut_off(&self) -> bool {
+        self.envelope.is_cut_off()
     }
 
     pub(crate) fn release(&mut self, program: &Program) {
@@ -127,14 +198,16 @@ impl Voice {
         self.envelope = Envelope::done();
     }
 
-    /// Free voices first, then released ones, then the oldest.
+    /// Free voices first, then those that fade already, then released ones, then the oldest.
     pub(crate) fn theft_rank(&self) -> (u8, u64) {
         let state = if !self.is_active() {
             0
-        } else if self.envelope.is_released() {
+        } else if self.is_cut_off() {
             1
-        } else {
+        } else if self.envelope.is_released() {
             2
+        } else {
+            3
         };
         (state, self.age)
     }
@@ -163,6 +236,11 @@ impl Voice {
             l.fits(sample.channels[0].len() as u64)
                 && (l.runs_through_release() || !self.envelope.is_released())
         });
+        let share = 1.0 / left.len().max(1) as f32;
+        self.going.step = (
+            (self.going.to.0 - self.gains.0) * share,
+            (self.going.to.1 - self.gains.1) * share,
+        );
         let mut done = 0;
         while done < left.len() && self.is_active() {
             let plain = self.plain_run(region, looped.as_ref(), sample, reader.half());
@@ -182,6 +260,7 @@ impl Voice {
             }
             done = end;
         }
+        self.gains = self.going.to;
     }
 
     /// For how many frames to come the sample is heard as it lies: no fade, no seam and no end within what is read.
@@ -223,6 +302,8 @@ impl Voice {
             let gain = self.envelope.next();
             *l += values[0] * gain * self.gains.0;
             *r += values[1] * gain * self.gains.1;
+            self.gains.0 += self.going.step.0;
+            self.gains.1 += self.going.step.1;
             self.position += self.ratio;
             if self.envelope.is_done() {
                 return;
@@ -276,6 +357,8 @@ impl Voice {
         }
         *left += values[0] * gain * self.gains.0;
         *right += values[1] * gain * self.gains.1;
+        self.gains.0 += self.going.step.0;
+        self.gains.1 += self.going.step.1;
         self.position += self.ratio;
         true
     }
@@ -294,12 +377,10 @@ fn loudness_of(program: &Program, region: &Region) -> Loudness {
 
 /// Left and right, from the level of region, strand, velocity and fades, and the region's place.
 fn gains(program: &Program, region: &Region, velocity: u8, faded: f64) -> (f32, f32) {
-    let strand = program.strand_of(region);
-    let db = region.gain_db
-        + strand.map_or(0.0, |strand| strand.gain_db)
+    let db = level_db(program, region)
         + velocity_gain_db(velocity, loudness_of(program, region).velocity_to_level);
     let gain = libm::pow(10.0, db / 20.0) * faded;
-    let (left, right) = pan_gains(region.pan);
+    let (left, right) = pan_gains(pan_of(program, region));
     ((left * gain) as f32, (right * gain) as f32)
 }
 

@@ -1,15 +1,15 @@
 //! The formulas that engine and formats must agree on.
 
-use crate::{FadeCurve, Program, Region};
+use crate::{Cut, FadeCurve, Program, Region};
 
 /// Frames of the sample per frame of output at `key`: `2^(cents/1200)` times the ratio of the rates. A transposition of the strand sounds as it is said,
 /// however far the pitch follows the key.
 pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_hz: f64) -> f64 {
-    let transposed = program
-        .strand_of(region)
-        .map_or(0, |strand| strand.transpose_keys);
-    let keys = (f64::from(key) - f64::from(region.root_key)) * region.key_follow + f64::from(transposed);
-    let cents = 100.0 * keys - region.recording_cents + region.tune_cents;
+    let of_strand = program.strand_of(region).map_or(0.0, |strand| {
+        100.0 * f64::from(strand.transpose_keys) + strand.tune_cents
+    });
+    let keys = (f64::from(key) - f64::from(region.root_key)) * region.key_follow;
+    let cents = 100.0 * keys + of_strand - region.recording_cents + region.tune_cents;
     let rate = program
         .samples
         .get(region.sample)
@@ -21,6 +21,29 @@ pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_h
 /// concave curve over 96 dB and SFZ's `amp_veltrack=100`.
 pub fn velocity_gain_db(velocity: u8, velocity_to_level: f64) -> f64 {
     40.0 * (f64::from(velocity.clamp(1, 127)) / 127.0).log10() * velocity_to_level
+}
+
+/// Level of a region at a velocity, with that of its strand.
+pub fn level_db(program: &Program, region: &Region) -> f64 {
+    region.gain_db + program.strand_of(region).map_or(0.0, |strand| strand.gain_db)
+}
+
+/// Place of a region, with that of its strand: both are added, as far as a side.
+pub fn pan_of(program: &Program, region: &Region) -> f64 {
+    let of_strand = program.strand_of(region).map_or(0.0, |strand| strand.pan);
+    (region.pan + of_strand).clamp(-1.0, 1.0)
+}
+
+/// What cuts a region off, and what it cuts off: what it says itself, else its strand.
+pub fn cut_of(program: &Program, region: &Region) -> Cut {
+    let of_strand = program
+        .strand_of(region)
+        .map_or_else(Cut::default, |strand| strand.cut);
+    if region.cut == Cut::default() {
+        of_strand
+    } else {
+        region.cut
+    }
 }
 
 /// The random number of a strike, from 0 up to 1, one for all its regions: a hash of the program's seed and the strike's number, so that a render and what

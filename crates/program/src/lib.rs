@@ -11,6 +11,7 @@ mod panel;
 mod region;
 mod select;
 mod shape;
+mod standing;
 mod strand;
 mod when;
 
@@ -19,12 +20,16 @@ pub use ids::{
     BusId, ControlId, CourseId, CurveId, EffectId, MovementId, RegionKey, RegionOf, RouteId, SampleId,
     ShapeId, StrandId, SwitchId,
 };
-pub use laws::{crossfade_gains, fade_gain, pan_gains, playback_ratio, strike_random, velocity_gain_db};
+pub use laws::{
+    crossfade_gains, cut_of, fade_gain, level_db, pan_gains, pan_of, playback_ratio, strike_random,
+    velocity_gain_db,
+};
 pub use looped::{Loop, LoopRuns, LoopWay};
 pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
 pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
-pub use select::{KeyEvent, Turns, answers, regions_for_key};
+pub use select::{Does, KeyEvent, Turns, answers, regions_for_key};
 pub use shape::{Course, Filter, Loudness, Passes, Shape};
+pub use standing::{SOFT, SOSTENUTO, SUSTAIN, Standing};
 pub use strand::{BendKeys, Cut, Glide, GoesFirst, SameKey, Send, Strand, Voices};
 pub use when::{Among, ChosenBy, Fade, FadeLaw, On, Span, Stays, Turn, When, Within};
 

@@ -1,46 +1,108 @@
 //! Which regions answer a key, and in which turn.
 
-use crate::{Among, On, Program, Region, RegionKey, StrandId, Turn, When, strike_random};
+use crate::{
+    Among, On, Program, Region, RegionKey, Source, Standing, Strand, StrandId, Turn, When, Within,
+    strike_random,
+};
 use std::collections::HashMap;
 
 /// What a key does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Does {
+    /// It goes down.
+    GoesDown {
+        /// Whether another is down.
+        another_held: bool,
+    },
+    /// It comes up, or a pedal that held it does.
+    ComesUp {
+        /// Whether the key itself comes up now.
+        key: bool,
+        /// Whether its sound is let go now: a pedal that is down holds it.
+        sound: bool,
+        /// How long it was held, in seconds.
+        held_s: f64,
+    },
+}
+
+/// What happens to a key.
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct KeyEvent {
-    /// Whether it comes up.
-    pub up: bool,
+    /// What.
+    pub does: Does,
     /// Which.
     pub key: u8,
     /// The velocity of its strike, 1 to 127.
     pub velocity: u8,
-    /// Whether another is down.
-    pub another_held: bool,
 }
 
-/// Whether an event is the one that starts a strand.
-fn starts(on: &On, event: KeyEvent) -> bool {
-    match on {
-        On::KeyDown(among) => {
-            !event.up
-                && match among {
-                    Among::Any => true,
-                    Among::First => !event.another_held,
-                    Among::Legato => event.another_held,
-                }
+impl KeyEvent {
+    /// A key that goes down while no other is.
+    pub const fn down(key: u8, velocity: u8) -> Self {
+        Self {
+            does: Does::GoesDown { another_held: false },
+            key,
+            velocity,
         }
-        On::KeyUp { .. } => event.up,
-        On::Enters(_) => false,
+    }
+
+    /// A key that comes up as soon as it was struck, and no pedal holds it.
+    pub const fn up(key: u8, velocity: u8) -> Self {
+        Self {
+            does: Does::ComesUp {
+                key: true,
+                sound: true,
+                held_s: 0.0,
+            },
+            key,
+            velocity,
+        }
+    }
+
+    /// Whether it is one of a key that comes up.
+    pub fn is_up(&self) -> bool {
+        matches!(self.does, Does::ComesUp { .. })
     }
 }
 
-/// Amplitude with which a region answers an event, whosever turn it is; 0 where it does not.
+/// Amplitude with which an event starts a strand; 0 where it does not.
+fn starts(strand: &Strand, event: KeyEvent) -> f64 {
+    if strand.muted {
+        return 0.0;
+    }
+    match (&strand.on, event.does) {
+        (On::KeyDown(among), Does::GoesDown { another_held }) => {
+            let is = match among {
+                Among::Any => true,
+                Among::First => !another_held,
+                Among::Legato => another_held,
+            };
+            f64::from(u8::from(is))
+        }
+        (
+            On::KeyUp {
+                pedal_holds,
+                fall_db_per_s,
+            },
+            Does::ComesUp { key, sound, held_s },
+        ) => {
+            if if *pedal_holds { sound } else { key } {
+                libm::pow(10.0, -fall_db_per_s.max(0.0) * held_s / 20.0)
+            } else {
+                0.0
+            }
+        }
+        _ => 0.0,
+    }
+}
+
+/// Amplitude with which a region answers an event, whosever turn it is and wherever controllers and switches stand; 0 where it does not.
 pub fn answers(program: &Program, region: &Region, event: KeyEvent) -> f64 {
-    let Some(strand) = program
-        .strand_of(region)
-        .filter(|strand| starts(&strand.on, event))
-    else {
+    let Some(strand) = program.strand_of(region) else {
         return 0.0;
     };
-    region.when.gain(event.key, event.velocity) * strand.when.gain(event.key, event.velocity)
+    let at = |when: &When| when.gain(event.key, event.velocity);
+    starts(strand, event) * at(&region.when) * at(&strand.when)
 }
 
 /// Indices of the regions that answer a key that goes down (or comes up), whosever turn it is.
@@ -50,11 +112,10 @@ pub fn regions_for_key(
     key: u8,
     velocity: u8,
 ) -> impl Iterator<Item = usize> + '_ {
-    let event = KeyEvent {
-        up,
-        key,
-        velocity,
-        another_held: false,
+    let event = if up {
+        KeyEvent::up(key, velocity)
+    } else {
+        KeyEvent::down(key, velocity)
     };
     (program.regions.iter().enumerate())
         .filter(move |(_, region)| answers(program, region, event) > 0.0)
@@ -68,7 +129,17 @@ pub struct Turns {
     by_key: Vec<Vec<(usize, usize)>>,
     strikes: u64,
     counted: Vec<u32>,
+    /// Of each strand.
+    strands: Vec<StrandTurn>,
     groups: Vec<Group>,
+}
+
+/// How often a strand was asked for, and whether the last strike was its turn.
+#[derive(Debug, Clone, Copy, Default)]
+struct StrandTurn {
+    counted: u32,
+    asked_at: u64,
+    has_turn: bool,
 }
 
 /// Regions that take turns at random, never the same twice.
@@ -88,15 +159,8 @@ impl Turns {
             .collect();
         let mut by_key = vec![Vec::new(); 128];
         let mut groups: Vec<Group> = Vec::new();
-        for (index, region) in program.regions.iter().enumerate() {
-            let Some(&strand) = strands.get(&region.key.strand) else {
-                continue;
-            };
-            let keys = region.when.keys;
-            for key in keys.low..=keys.high.min(127) {
-                by_key[usize::from(key)].push((index, strand));
-            }
-            if let Turn::Shuffled { group: number, .. } = region.when.turn
+        let mut add_group = |turn: Turn| {
+            if let Turn::Shuffled { group: number, .. } = turn
                 && !groups.iter().any(|group| group.number == number)
             {
                 groups.push(Group {
@@ -105,12 +169,24 @@ impl Turns {
                     drawn_for: 0,
                 });
             }
+        };
+        for (index, region) in program.regions.iter().enumerate() {
+            let Some(&strand) = strands.get(&region.key.strand) else {
+                continue;
+            };
+            let keys = region.when.keys;
+            for key in keys.low..=keys.high.min(127) {
+                by_key[usize::from(key)].push((index, strand));
+            }
+            add_group(region.when.turn);
         }
+        (program.strands.iter()).for_each(|strand| add_group(strand.when.turn));
         groups.sort_by_key(|group| group.number);
         Self {
             by_key,
             strikes: 0,
             counted: vec![0; program.regions.len()],
+            strands: vec![StrandTurn::default(); program.strands.len()],
             groups,
         }
     }
@@ -126,6 +202,12 @@ impl Turns {
         for (count, region) in self.counted.iter_mut().zip(&now.regions) {
             *count = counts.get(&region.key).copied().unwrap_or(0);
         }
+        for (turn, strand) in self.strands.iter_mut().zip(&now.strands) {
+            let place = before.strands.iter().position(|other| other.id == strand.id);
+            if let Some(same) = place.and_then(|place| was.strands.get(place)) {
+                *turn = *same;
+            }
+        }
         for group in &mut self.groups {
             if let Some(same) = was.groups.iter().find(|same| same.number == group.number) {
                 *group = *same;
@@ -133,42 +215,109 @@ impl Turns {
         }
     }
 
-    /// An event: each region that sounds now is told, by its index and its amplitude. Allocates nothing.
-    pub fn strike(&mut self, program: &Program, event: KeyEvent, mut sounds: impl FnMut(usize, f64)) {
+    /// What happens to a key: each region that sounds now is told, by its index and its amplitude. Allocates nothing.
+    pub fn strike(
+        &mut self,
+        program: &Program,
+        standing: &Standing,
+        event: KeyEvent,
+        mut sounds: impl FnMut(usize, f64),
+    ) {
         self.strikes += 1;
-        let random = strike_random(program.seed, self.strikes);
         let Some(candidates) = self.by_key.get(usize::from(event.key)) else {
             return;
         };
-        for &(index, strand) in candidates {
-            let (Some(region), Some(strand)) = (program.regions.get(index), program.strands.get(strand))
+        for n in 0..candidates.len() {
+            let (index, of_strand) = self.by_key[usize::from(event.key)][n];
+            let (Some(region), Some(strand)) = (program.regions.get(index), program.strands.get(of_strand))
             else {
                 continue;
             };
-            if !starts(&strand.on, event) {
-                continue;
-            }
-            let of = |when: &When| when.gain(event.key, event.velocity);
-            let gain = of(&region.when) * of(&strand.when);
-            if gain <= 0.0 {
-                continue;
-            }
-            let has_turn = match region.when.turn {
-                Turn::Always => true,
-                Turn::InOrder { place, of } => {
-                    let count = self.counted[index];
-                    self.counted[index] = count.wrapping_add(1);
-                    count % u32::from(of.max(1)) == u32::from(place)
-                }
-                Turn::Random { from, to } => (from..to).contains(&random),
-                Turn::Shuffled { group, place, of } => {
-                    let found = self.groups.binary_search_by_key(&group, |group| group.number);
-                    found.is_ok_and(|at| draw(&mut self.groups[at], self.strikes, random, of) == place)
-                }
-            };
-            if has_turn {
+            let at = |when: &When| when.gain(event.key, event.velocity);
+            let gain = starts(strand, event) * at(&region.when) * at(&strand.when);
+            let asked = gain > 0.0
+                && asks_for(program, standing, &strand.when)
+                && asks_for(program, standing, &region.when);
+            if asked && self.strand_has_turn(program, of_strand) && self.region_has_turn(program, index) {
                 sounds(index, gain);
             }
+        }
+    }
+
+    /// A source went from one step to another: regions of strands that sound when it comes to where it is are told, each at its root key.
+    pub fn enter(
+        &mut self,
+        program: &Program,
+        standing: &Standing,
+        (source, before, now): (Source, u8, u8),
+        mut sounds: impl FnMut(usize, f64),
+    ) {
+        let comes_in = |within: &Within| {
+            within.source == source && within.span.contains(now) && !within.span.contains(before)
+        };
+        self.strikes += 1;
+        for (place, strand) in program.strands.iter().enumerate() {
+            let starts = !strand.muted && matches!(&strand.on, On::Enters(within) if comes_in(within));
+            if !starts || !asks_for(program, standing, &strand.when) {
+                continue;
+            }
+            for (index, region) in program.regions.iter().enumerate() {
+                let asked = region.key.strand == strand.id && asks_for(program, standing, &region.when);
+                if asked && self.strand_has_turn(program, place) && self.region_has_turn(program, index) {
+                    sounds(index, 1.0);
+                }
+            }
+        }
+    }
+
+    fn region_has_turn(&mut self, program: &Program, index: usize) -> bool {
+        let turn = program.regions[index].when.turn;
+        let Some(counted) = self.counted.get_mut(index) else {
+            return false;
+        };
+        let random = strike_random(program.seed, self.strikes);
+        has_turn(turn, counted, &mut self.groups, (self.strikes, random))
+    }
+
+    /// Counted once a strike, however many regions it has.
+    fn strand_has_turn(&mut self, program: &Program, place: usize) -> bool {
+        let turn = program.strands[place].when.turn;
+        if turn == Turn::Always {
+            return true;
+        }
+        let Some(strand) = self.strands.get_mut(place) else {
+            return false;
+        };
+        if strand.asked_at != self.strikes {
+            strand.asked_at = self.strikes;
+            // Not the regions' number: else the first of two strands would have the first of its round robins only.
+            let random = strike_random(!program.seed, self.strikes);
+            let (groups, strike) = (&mut self.groups, self.strikes);
+            strand.has_turn = has_turn(turn, &mut strand.counted, groups, (strike, random));
+        }
+        strand.has_turn
+    }
+}
+
+/// Whether controllers and switches stand where it asks for.
+fn asks_for(program: &Program, standing: &Standing, when: &When) -> bool {
+    let chosen = (when.chosen_by.as_ref()).is_none_or(|by| standing.is_chosen(program, by));
+    chosen && when.sources.iter().all(|within| standing.is_within(within))
+}
+
+/// Whose turn it is, at a strike and its random number.
+fn has_turn(turn: Turn, counted: &mut u32, groups: &mut [Group], (strike, random): (u64, f64)) -> bool {
+    match turn {
+        Turn::Always => true,
+        Turn::InOrder { place, of } => {
+            let count = *counted;
+            *counted = count.wrapping_add(1);
+            count % u32::from(of.max(1)) == u32::from(place)
+        }
+        Turn::Random { from, to } => (from..to).contains(&random),
+        Turn::Shuffled { group, place, of } => {
+            let found = groups.binary_search_by_key(&group, |group| group.number);
+            found.is_ok_and(|at| draw(&mut groups[at], strike, random, of) == place)
         }
     }
 }
@@ -193,12 +342,8 @@ mod tests {
     use super::*;
     use crate::{Fade, RegionOf, Shape, ShapeId, Span, Strand};
 
-    const DOWN: KeyEvent = KeyEvent {
-        up: false,
-        key: 60,
-        velocity: 64,
-        another_held: false,
-    };
+    const DOWN: KeyEvent = KeyEvent::down(60, 64);
+    const UP: KeyEvent = KeyEvent::up(60, 64);
 
     fn program(turns: &[Turn]) -> Program {
         let mut program = Program {
@@ -217,7 +362,7 @@ mod tests {
 
     fn heard(turns: &mut Turns, program: &Program, event: KeyEvent) -> Vec<usize> {
         let mut all = Vec::new();
-        turns.strike(program, event, |index, _| all.push(index));
+        turns.strike(program, &Standing::of(program), event, |index, _| all.push(index));
         all
     }
 
@@ -310,24 +455,119 @@ mod tests {
         program.strands[0].on = On::KeyDown(Among::Legato);
         assert_eq!(heard(&mut Turns::of(&program), &program, DOWN), [0usize; 0]);
         let legato = KeyEvent {
-            another_held: true,
+            does: Does::GoesDown { another_held: true },
             ..DOWN
         };
         assert_eq!(heard(&mut Turns::of(&program), &program, legato), [0]);
         program.strands[0].on = On::KEY_UP;
         assert_eq!(heard(&mut Turns::of(&program), &program, DOWN), [0usize; 0]);
-        assert_eq!(
-            heard(&mut Turns::of(&program), &program, KeyEvent { up: true, ..DOWN }),
-            [0]
-        );
+        assert_eq!(heard(&mut Turns::of(&program), &program, UP), [0]);
         program.regions[0].when.strikes = Span {
             fade_in: Some(Fade { from: 64, to: 80 }),
             ..Span::ALL_STRIKES
         };
         // At the foot of its fade nothing is heard, and no voice is spent.
-        assert_eq!(
-            heard(&mut Turns::of(&program), &program, KeyEvent { up: true, ..DOWN }),
-            [0usize; 0]
-        );
+        assert_eq!(heard(&mut Turns::of(&program), &program, UP), [0usize; 0]);
+    }
+
+    /// Two strands of one region each.
+    fn two() -> Program {
+        let mut program = program(&[Turn::Always, Turn::Always]);
+        program
+            .strands
+            .push(Strand::new(StrandId(1), "Other", ShapeId(0)));
+        program.regions[1].key.strand = StrandId(1);
+        program
+    }
+
+    fn heard_with(
+        turns: &mut Turns,
+        program: &Program,
+        standing: &Standing,
+        event: KeyEvent,
+    ) -> Vec<(usize, f64)> {
+        let mut all = Vec::new();
+        turns.strike(program, standing, event, |index, gain| all.push((index, gain)));
+        all
+    }
+
+    #[test]
+    fn a_controller_chooses_between_strands() {
+        let mut program = two();
+        for (n, (low, high)) in [(0, 63), (64, 127)].into_iter().enumerate() {
+            program.strands[n].when.sources.push(Within {
+                source: Source::Controller(1),
+                span: Span::of(low, high),
+            });
+        }
+        let (mut turns, mut standing) = (Turns::of(&program), Standing::of(&program));
+        assert_eq!(heard_with(&mut turns, &program, &standing, DOWN), [(0, 1.0)]);
+        standing.move_to(1, 64);
+        assert_eq!(heard_with(&mut turns, &program, &standing, DOWN), [(1, 1.0)]);
+    }
+
+    #[test]
+    fn strands_take_turns_and_each_counts_its_own_round_robins() {
+        let mut program = two();
+        let mut second = program.regions[0].clone();
+        second.key.of = RegionOf::Own(9);
+        for (region, place) in [(&mut program.regions[0], 0), (&mut second, 1)] {
+            region.when.turn = Turn::InOrder { place, of: 2 };
+        }
+        program.regions.push(second);
+        for (place, strand) in (0u16..).zip(&mut program.strands) {
+            strand.when.turn = Turn::InOrder { place, of: 2 };
+        }
+        let mut turns = Turns::of(&program);
+        let all: Vec<usize> = (0..5).flat_map(|_| heard(&mut turns, &program, DOWN)).collect();
+        assert_eq!(all, [0, 1, 2, 1, 0]);
+    }
+
+    #[test]
+    fn a_sound_of_a_key_that_comes_up_is_softer_the_longer_it_was_held_and_waits_for_the_pedal() {
+        let mut program = program(&[Turn::Always]);
+        program.strands[0].on = On::KeyUp {
+            pedal_holds: true,
+            fall_db_per_s: 6.0,
+        };
+        let comes_up = |key, sound| KeyEvent {
+            does: Does::ComesUp {
+                key,
+                sound,
+                held_s: 2.0,
+            },
+            ..UP
+        };
+        let (mut turns, standing) = (Turns::of(&program), Standing::default());
+        assert!(heard_with(&mut turns, &program, &standing, comes_up(true, false)).is_empty());
+        let of_pedal = heard_with(&mut turns, &program, &standing, comes_up(false, true));
+        assert!((20.0 * of_pedal[0].1.log10() + 12.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn a_pedal_that_comes_where_a_strand_waits_for_it_sounds_it() {
+        let mut program = two();
+        program.strands[1].on = On::Enters(Within {
+            source: Source::Controller(64),
+            span: Span::of(64, 127),
+        });
+        let (mut turns, standing) = (Turns::of(&program), Standing::default());
+        let mut entered = |before, now| {
+            let mut all = Vec::new();
+            let went = (Source::Controller(64), before, now);
+            turns.enter(&program, &standing, went, |index, _| all.push(index));
+            all
+        };
+        assert_eq!(entered(0, 100), [1]);
+        assert!(entered(100, 90).is_empty());
+        assert!(entered(90, 0).is_empty());
+    }
+
+    #[test]
+    fn a_muted_strand_is_silent() {
+        let mut program = two();
+        program.strands[0].muted = true;
+        assert_eq!(heard(&mut Turns::of(&program), &program, DOWN), [1]);
+        assert_eq!(regions_for_key(&program, false, 60, 64).collect::<Vec<_>>(), [1]);
     }
 }

@@ -109,8 +109,17 @@ pub struct Strand {
     pub when: When,
     /// Level of the whole strand.
     pub gain_db: f64,
+    /// Its place, −1 left to 1 right, added to that of each region.
+    #[serde(default)]
+    pub pan: f64,
+    /// Whether it is silent, here and in what is given away.
+    #[serde(default)]
+    pub muted: bool,
     /// Keys up that all of it sounds.
     pub transpose_keys: i8,
+    /// Cents beside that.
+    #[serde(default)]
+    pub tune_cents: f64,
     /// How its regions play.
     pub shape: ShapeId,
     /// What cuts it off.
@@ -134,7 +143,10 @@ impl Strand {
             on: On::KEY_DOWN,
             when: When::ALWAYS,
             gain_db: 0.0,
+            pan: 0.0,
+            muted: false,
             transpose_keys: 0,
+            tune_cents: 0.0,
             shape,
             cut: Cut::default(),
             bus: None,

@@ -1,0 +1,325 @@
+//! What hands and feet do: pedals, controllers, choosing keys, sounds that cut each other off; and that rendering takes no memory.
+
+use engine::{Alone, Engine};
+use program::{
+    ChosenBy, Cut, Fade, On, Program, Region, RegionOf, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId,
+    Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Within,
+};
+
+const RATE: f64 = 48_000.0;
+const FRAMES: usize = 480_000;
+
+/// Strands of one region each on every key: sines of unlike pitch, of one level, that go on while they are held.
+fn program(strands: usize) -> Program {
+    let mut program = Program::default();
+    for n in 0..strands as u64 {
+        program.samples.push(Sample {
+            id: SampleId(n),
+            name: format!("{n}"),
+            source: format!("{n}"),
+            rate_hz: 48_000,
+            first_channel: 0,
+            source_channels: 1,
+            channels: 1,
+            frames: FRAMES as u64,
+        });
+        program.shapes.push(Shape {
+            id: ShapeId(n),
+            ..Shape::default()
+        });
+        program.shapes[n as usize].loudness.attack_ms = 0.0;
+        program.shapes[n as usize].loudness.release_ms = 50.0;
+        program.shapes[n as usize].loudness.velocity_to_level = 0.0;
+        program
+            .strands
+            .push(Strand::new(StrandId(n), format!("{n}"), ShapeId(n)));
+        let mut region = Region::whole(n as usize, 60, FRAMES as u64);
+        (region.key.strand, region.key.of, region.key_follow) = (StrandId(n), RegionOf::Own(0), 0.0);
+        program.regions.push(region);
+    }
+    program
+}
+
+fn hz_of(strand: usize) -> f64 {
+    [440.0, 1_100.0, 2_300.0][strand]
+}
+
+fn playing(program: Program) -> Engine {
+    let strands = program.samples.len();
+    let mut engine = Engine::new(RATE, 16);
+    engine.load(program);
+    for n in 0..strands {
+        let sine =
+            |frame: usize| ((frame as f64 * hz_of(n) / RATE * std::f64::consts::TAU).sin() * 0.25) as f32;
+        engine.samples_mut().set(n, vec![(0..FRAMES).map(sine).collect()]);
+    }
+    engine
+}
+
+fn block(engine: &mut Engine, frames: usize) -> Vec<f32> {
+    let (mut left, mut right) = (vec![0.0; frames], vec![0.0; frames]);
+    engine.render(&mut left, &mut right);
+    left
+}
+
+/// Amplitude of one strand's sine within a block (Goertzel's sum, both quadratures).
+fn level_of(strand: usize, block: &[f32]) -> f64 {
+    let turn = std::f64::consts::TAU * hz_of(strand) / RATE;
+    let (mut re, mut im) = (0.0, 0.0);
+    for (n, x) in block.iter().enumerate() {
+        re += f64::from(*x) * (turn * n as f64).cos();
+        im += f64::from(*x) * (turn * n as f64).sin();
+    }
+    2.0 * re.hypot(im) / block.len() as f64
+}
+
+fn rms(block: &[f32]) -> f64 {
+    (block.iter().map(|x| f64::from(*x).powi(2)).sum::<f64>() / block.len() as f64).sqrt()
+}
+
+/// The largest step between two frames, of a sound whose sines have a known steepest slope.
+fn steepest(block: &[f32]) -> f64 {
+    block
+        .windows(2)
+        .map(|pair| f64::from((pair[1] - pair[0]).abs()))
+        .fold(0.0, f64::max)
+}
+
+#[test]
+fn the_sustain_pedal_holds_what_was_let_go_and_the_sostenuto_what_was_down() {
+    let mut engine = playing(program(1));
+    engine.controller(SUSTAIN, 127);
+    engine.note_on(60, 100);
+    engine.note_off(60);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 1);
+    engine.controller(SUSTAIN, 0);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 0);
+
+    engine.note_on(60, 100);
+    engine.controller(SOSTENUTO, 127);
+    engine.note_on(64, 100);
+    engine.note_off(60);
+    engine.note_off(64);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 1, "only what was down when the pedal was");
+    engine.controller(SOSTENUTO, 0);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 0);
+}
+
+#[test]
+fn a_key_that_is_struck_again_under_the_pedal_stays_down_when_it_comes_up() {
+    let mut engine = playing(program(1));
+    engine.controller(SUSTAIN, 127);
+    for _ in 0..2 {
+        engine.note_on(60, 100);
+        engine.note_off(60);
+    }
+    engine.note_on(60, 100);
+    engine.controller(SUSTAIN, 0);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 1);
+    engine.note_off(60);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 0);
+}
+
+#[test]
+fn all_notes_off_lets_keys_go_and_all_sounds_off_ends_them() {
+    let mut engine = playing(program(1));
+    engine.controller(SUSTAIN, 127);
+    engine.note_on(60, 100);
+    engine.controller(123, 0);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 1, "the pedal holds it (MIDI 1.0)");
+    engine.controller(120, 0);
+    block(&mut engine, 480);
+    assert_eq!(engine.active_voices(), 0);
+    // The pedal was let go, too.
+    engine.note_on(60, 100);
+    engine.note_off(60);
+    block(&mut engine, 9_600);
+    assert_eq!(engine.active_voices(), 0);
+}
+
+#[test]
+fn key_up_sounds_wait_for_the_pedal_and_are_softer_after_a_long_hold() {
+    let mut program = program(2);
+    program.strands[1].on = On::KeyUp {
+        pedal_holds: true,
+        fall_db_per_s: 12.0,
+    };
+    let mut engine = playing(program);
+    let after = |engine: &mut Engine, held: usize| {
+        engine.note_on(60, 100);
+        block(engine, held);
+        engine.note_off(60);
+        block(engine, 4_800);
+        let level = level_of(1, &block(engine, 4_800));
+        engine.all_sounds_off();
+        block(engine, 4_800);
+        level
+    };
+    let (short, long) = (after(&mut engine, 4_800), after(&mut engine, 52_800));
+    assert!(
+        (20.0 * (long / short).log10() + 12.0).abs() < 0.1,
+        "{short} {long}"
+    );
+    engine.controller(SUSTAIN, 127);
+    assert!(after(&mut engine, 480) < 1e-4);
+    engine.note_on(60, 100);
+    engine.controller(SUSTAIN, 127);
+    engine.note_off(60);
+    engine.controller(SUSTAIN, 0);
+    block(&mut engine, 4_800);
+    assert!(level_of(1, &block(&mut engine, 4_800)) > 0.1);
+}
+
+/// Unlike sounds that a controller crossfades keep their power within half a decibel, wherever it stands, and no move clicks.
+#[test]
+fn a_controller_crosses_two_strands_at_one_power() {
+    let mut program = program(2);
+    let whole = Fade { from: 0, to: 127 };
+    for (strand, (fade_in, fade_out)) in [(None, Some(whole)), (Some(whole), None)].into_iter().enumerate() {
+        program.strands[strand].when.sources.push(Within {
+            source: Source::Controller(1),
+            span: Span {
+                fade_in,
+                fade_out,
+                ..Span::of(0, 127)
+            },
+        });
+    }
+    let mut engine = playing(program);
+    engine.note_on(60, 100);
+    let alone = rms(&block(&mut engine, 24_000));
+    for value in (0..=127).step_by(8) {
+        engine.controller(1, value);
+        let moving = block(&mut engine, 480);
+        assert!(steepest(&moving) < 0.25 * 1.1 * std::f64::consts::TAU * hz_of(1) / RATE * 1.5);
+        let now = rms(&block(&mut engine, 24_000));
+        assert!(
+            (20.0 * (now / alone).log10()).abs() < 0.5,
+            "{value}: {now} {alone}"
+        );
+    }
+    engine.controller(1, 127);
+    block(&mut engine, 480);
+    let last = block(&mut engine, 24_000);
+    assert!(level_of(0, &last) < 1e-4 && level_of(1, &last) > 0.24);
+}
+
+#[test]
+fn a_key_outside_the_range_chooses_what_sounds() {
+    let mut program = program(2);
+    program.switches.push(Switch {
+        id: SwitchId(1),
+        name: "Ranks".into(),
+        low_key: 24,
+        high_key: 25,
+        at_first: 24,
+    });
+    for (strand, key) in program.strands.iter_mut().zip([24, 25]) {
+        strand.when.keys = Span::of(36, 96);
+        strand.when.chosen_by = Some(ChosenBy {
+            switch: SwitchId(1),
+            low_key: key,
+            high_key: key,
+            stays: Stays::Latched,
+        });
+    }
+    let mut engine = playing(program);
+    let heard = |engine: &mut Engine| {
+        engine.note_on(60, 100);
+        let sounding: Vec<usize> = engine.sounding().collect();
+        engine.all_sounds_off();
+        block(engine, 480);
+        sounding
+    };
+    assert_eq!(heard(&mut engine), [0]);
+    engine.note_on(25, 100);
+    engine.note_off(25);
+    assert_eq!(heard(&mut engine), [1]);
+}
+
+#[test]
+fn a_damped_sound_ends_the_ringing_one_without_a_click() {
+    let mut program = program(2);
+    program.strands[0].cut = Cut {
+        group: None,
+        by: Some(1),
+        fade_ms: 30,
+    };
+    program.strands[1].cut.group = Some(1);
+    program.strands[0].when.keys = Span::of(60, 60);
+    program.strands[1].when.keys = Span::of(62, 62);
+    let mut engine = playing(program);
+    engine.note_on(60, 100);
+    block(&mut engine, 4_800);
+    engine.note_on(62, 100);
+    let fading = block(&mut engine, 2_400);
+    // Half-way it is at half.
+    assert!((level_of(0, &fading[600..840]) / 0.25 - 0.5).abs() < 0.1);
+    let steepest_of_both = 0.25 * std::f64::consts::TAU * (hz_of(0) + hz_of(1)) / RATE;
+    assert!(steepest(&fading) < steepest_of_both * 1.05);
+    let after = block(&mut engine, 4_800);
+    assert!(level_of(0, &after) < 1e-4 && level_of(1, &after) > 0.24);
+}
+
+#[test]
+fn a_voice_that_another_needs_fades() {
+    let mut engine = playing(program(1));
+    for key in 40..56 {
+        engine.note_on(key, 100);
+        block(&mut engine, 113);
+    }
+    let before = steepest(&block(&mut engine, 4_800));
+    engine.note_on(90, 100);
+    assert_eq!(engine.active_voices(), 16);
+    assert!(steepest(&block(&mut engine, 480)) < before * 1.1);
+}
+
+#[test]
+fn what_is_listened_to_alone_is_heard_alone() {
+    let mut engine = playing(program(2));
+    engine.note_on(60, 100);
+    assert_eq!(engine.active_voices(), 2);
+    engine.listen_to(&[Alone {
+        strand: StrandId(1),
+        region: None,
+    }]);
+    assert_eq!(engine.sounding().collect::<Vec<_>>(), [1]);
+    engine.note_on(62, 100);
+    assert_eq!(engine.sounding().collect::<Vec<_>>(), [1, 1]);
+    engine.listen_to(&[]);
+    engine.note_on(64, 100);
+    assert_eq!(engine.active_voices(), 4);
+}
+
+#[test]
+fn neither_rendering_nor_playing_takes_memory() {
+    let mut program = program(3);
+    program.strands[1].on = On::KEY_UP;
+    program.strands[2].when.sources.push(Within {
+        source: Source::Controller(1),
+        span: Span::of(0, 127),
+    });
+    let mut engine = playing(program);
+    let (mut left, mut right) = ([0.0f32; 128], [0.0f32; 128]);
+    let counted = allocation_counter::measure(|| {
+        for n in 0..400u32 {
+            let key = 40 + (n * 7 % 40) as u8;
+            engine.note_on(key, 1 + (n % 127) as u8);
+            engine.controller(1, (n % 128) as u8);
+            engine.controller(SUSTAIN, if n % 50 < 10 { 127 } else { 0 });
+            engine.note_off(40 + (n * 5 % 40) as u8);
+            engine.render(&mut left, &mut right);
+        }
+        engine.all_sounds_off();
+    });
+    assert_eq!((counted.count_total, counted.bytes_total), (0, 0));
+    let seen = allocation_counter::measure(|| drop(std::hint::black_box(vec![0u8; 9])));
+    assert_eq!(seen.count_total, 1, "what takes memory is seen");
+}

@@ -1,0 +1,223 @@
+//! Where everything stands that a player moves: keys, pedals, controllers, switches.
+
+use crate::{ChosenBy, Program, Source, Stays, Within};
+
+/// The sustain pedal's controller (MIDI 1.0, as the two below).
+pub const SUSTAIN: u8 = 64;
+/// The pedal that holds the keys which are down when it goes down.
+pub const SOSTENUTO: u8 = 66;
+/// The soft pedal.
+pub const SOFT: u8 = 67;
+
+/// Where everything stands while a program is played.
+#[derive(Debug, Clone)]
+pub struct Standing {
+    controllers: [u8; 128],
+    /// The velocity of the strike that holds each key; 0 where it is up.
+    keys: [u8; 128],
+    /// The key that each switch of the program was set to last.
+    switches: Vec<u8>,
+}
+
+impl Default for Standing {
+    fn default() -> Self {
+        Self {
+            controllers: at_first(&[]),
+            keys: [0; 128],
+            switches: Vec::new(),
+        }
+    }
+}
+
+/// Where controllers stand before anybody moved them: volume and expression open, what has a middle in it (MIDI RP-018), the rest at nothing.
+fn at_first(said: &[crate::ControllerAtFirst]) -> [u8; 128] {
+    let mut all = [0; 128];
+    for (controller, value) in [(7, 100), (8, 64), (10, 64), (11, 127)] {
+        all[controller] = value;
+    }
+    for first in said {
+        all[usize::from(first.controller & 127)] = (first.value.clamp(0.0, 1.0) * 127.0).round() as u8;
+    }
+    all
+}
+
+impl Standing {
+    /// Before anybody touched a program.
+    pub fn of(program: &Program) -> Self {
+        Self {
+            controllers: at_first(&program.controllers_at_first),
+            keys: [0; 128],
+            switches: program.switches.iter().map(|switch| switch.at_first).collect(),
+        }
+    }
+
+    /// Goes over to an edited program: what was moved stays where it is; what nobody moved begins where that says.
+    pub fn follow(&mut self, before: &Program, now: &Program) {
+        let (was, is) = (
+            at_first(&before.controllers_at_first),
+            at_first(&now.controllers_at_first),
+        );
+        for (controller, value) in self.controllers.iter_mut().enumerate() {
+            if *value == was[controller] {
+                *value = is[controller];
+            }
+        }
+        let stood = |switch: &crate::Switch| {
+            let place = before.switches.iter().position(|other| other.id == switch.id)?;
+            let key = *self.switches.get(place)?;
+            (switch.low_key..=switch.high_key).contains(&key).then_some(key)
+        };
+        self.switches = (now.switches.iter())
+            .map(|switch| stood(switch).unwrap_or(switch.at_first))
+            .collect();
+    }
+
+    /// A key goes down, velocity 1 to 127: it sets the switches that it belongs to.
+    pub fn press(&mut self, program: &Program, key: u8, velocity: u8) {
+        self.keys[usize::from(key & 127)] = velocity.max(1);
+        for (switch, stands) in program.switches.iter().zip(&mut self.switches) {
+            if (switch.low_key..=switch.high_key).contains(&key) {
+                *stands = key;
+            }
+        }
+    }
+
+    /// A key comes up: the velocity that it was struck with, 0 where it was not down.
+    pub fn lift(&mut self, key: u8) -> u8 {
+        std::mem::take(&mut self.keys[usize::from(key & 127)])
+    }
+
+    /// Whether a key is down.
+    pub fn is_down(&self, key: u8) -> bool {
+        self.keys[usize::from(key & 127)] > 0
+    }
+
+    /// Whether a key other than this is down.
+    pub fn another_is_down(&self, key: u8) -> bool {
+        (0u8..)
+            .zip(&self.keys)
+            .any(|(other, velocity)| other != key && *velocity > 0)
+    }
+
+    /// A controller is moved; where it stood before.
+    pub fn move_to(&mut self, controller: u8, value: u8) -> u8 {
+        std::mem::replace(
+            &mut self.controllers[usize::from(controller & 127)],
+            value.min(127),
+        )
+    }
+
+    /// Where a controller stands, 0 to 127.
+    pub fn controller(&self, controller: u8) -> u8 {
+        self.controllers[usize::from(controller & 127)]
+    }
+
+    /// Whether a pedal is down (MIDI 1.0: from 64 on).
+    pub fn pedal(&self, controller: u8) -> bool {
+        self.controller(controller) >= 64
+    }
+
+    /// The step of a source that has one for the whole program, 0 to 127; `None` for one that each voice has for itself.
+    fn step(&self, source: Source) -> Option<u8> {
+        match source {
+            Source::Controller(controller) => Some(self.controller(controller)),
+            _ => None,
+        }
+    }
+
+    /// Whether a source lies where it has to.
+    pub fn is_within(&self, within: &Within) -> bool {
+        self.step(within.source)
+            .is_none_or(|step| within.span.contains(step))
+    }
+
+    /// Amplitude from the fades of sources, 0 to 1. One that left its span after the strike is not heard.
+    pub fn gain(&self, sources: &[Within]) -> f64 {
+        let of = |within: &Within| {
+            self.step(within.source)
+                .map_or(1.0, |step| within.span.gain(step))
+        };
+        sources.iter().map(of).product()
+    }
+
+    /// Whether a switch stands where it has to.
+    pub fn is_chosen(&self, program: &Program, by: &ChosenBy) -> bool {
+        let keys = by.low_key..=by.high_key;
+        match by.stays {
+            Stays::Held => keys.into_iter().any(|key| self.is_down(key)),
+            Stays::Latched => (program.switches.iter().zip(&self.switches))
+                .find(|(switch, _)| switch.id == by.switch)
+                .is_none_or(|(_, stands)| keys.contains(stands)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{ControllerAtFirst, Fade, Span, Switch, SwitchId};
+
+    #[test]
+    fn a_switch_stays_at_its_key_or_is_there_while_it_is_down() {
+        let program = Program {
+            switches: vec![Switch {
+                id: SwitchId(4),
+                name: "Stops".into(),
+                low_key: 24,
+                high_key: 26,
+                at_first: 24,
+            }],
+            ..Program::default()
+        };
+        let mut standing = Standing::of(&program);
+        let by = |key, stays| ChosenBy {
+            switch: SwitchId(4),
+            low_key: key,
+            high_key: key,
+            stays,
+        };
+        assert!(standing.is_chosen(&program, &by(24, Stays::Latched)));
+        assert!(!standing.is_chosen(&program, &by(25, Stays::Held)));
+        standing.press(&program, 25, 90);
+        assert!(standing.is_chosen(&program, &by(25, Stays::Held)));
+        assert_eq!(standing.lift(25), 90);
+        assert!(!standing.is_chosen(&program, &by(25, Stays::Held)));
+        assert!(standing.is_chosen(&program, &by(25, Stays::Latched)));
+        assert!(!standing.is_chosen(&program, &by(24, Stays::Latched)));
+        standing.press(&program, 60, 90);
+        assert!(standing.is_chosen(&program, &by(25, Stays::Latched)));
+    }
+
+    #[test]
+    fn what_was_moved_stays_through_an_edit() {
+        let before = Program {
+            controllers_at_first: vec![ControllerAtFirst {
+                controller: 1,
+                value: 0.5,
+            }],
+            ..Program::default()
+        };
+        let mut standing = Standing::of(&before);
+        assert_eq!((standing.controller(1), standing.controller(11)), (64, 127));
+        standing.move_to(2, 33);
+        standing.follow(&before, &Program::default());
+        assert_eq!((standing.controller(1), standing.controller(2)), (0, 33));
+    }
+
+    #[test]
+    fn fades_follow_where_a_controller_stands() {
+        let mut standing = Standing::default();
+        let opens = Within {
+            source: Source::Controller(1),
+            span: Span {
+                fade_in: Some(Fade { from: 0, to: 127 }),
+                law: crate::FadeLaw::Linear,
+                ..Span::of(0, 127)
+            },
+        };
+        assert!(standing.is_within(&opens));
+        assert_eq!(standing.gain(&[opens]), 0.0);
+        standing.move_to(1, 127);
+        assert_eq!(standing.gain(&[opens]), 1.0);
+    }
+}
