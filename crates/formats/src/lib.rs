@@ -4,9 +4,11 @@
 //! that reading an export back gives exactly what was lowered. Nothing here opens a file: bytes come in and go out.
 
 mod aiff;
+mod bake;
 mod chunks;
 mod decode;
 mod honesty;
+mod losses;
 mod lower;
 mod plain;
 mod riff;
@@ -15,9 +17,10 @@ mod sfz;
 mod wav;
 
 pub use aiff::read_aiff_sampler;
+pub use bake::{Bake, Rounds, bake};
 pub use chunks::small_chunks;
 pub use decode::{AudioReader, decode};
-pub use lower::{Bake, Format, Loss, Lowered, bake, lower};
+pub use lower::{Format, Loss, Lowered, lower};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};
 pub use wav::{

@@ -1,12 +1,15 @@
 //! From what is heard to what a format can hold.
 
+use crate::losses::{Holds, losses};
+use crate::{Bake, Rounds};
 use program::{
-    FadeCurve, Loop, LoopRuns, LoopWay, Loudness, Program, RegionKey, RegionOf, Sample, SampleId, Shape,
-    ShapeId, Span, StrandId, Turn, When, crossfade_gains, fade_gain,
+    ChosenBy, Cut, FadeCurve, FadeLaw, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region, RegionKey,
+    RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId, Switch, SwitchId,
+    Turn, When, Within, cut_of, level_db, pan_of,
 };
 use serde::{Deserialize, Serialize};
-use signal::{Audio, db_to_amplitude};
-use std::collections::{HashMap, HashSet};
+use signal::{amplitude_to_db, db_to_amplitude};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -27,27 +30,6 @@ pub struct Loss {
     pub regions: usize,
 }
 
-/// How one sample of the lowered program is made from one of the original.
-#[derive(Debug, Clone, PartialEq)]
-pub struct Bake {
-    /// Index into the original program's samples.
-    pub sample: usize,
-    /// Frames `start..end` are taken.
-    pub start_frame: u64,
-    /// See `start_frame`.
-    pub end_frame: u64,
-    /// Fades.
-    pub fade_in_frames: u64,
-    /// See `fade_in_frames`.
-    pub fade_out_frames: u64,
-    /// Their course.
-    pub fade_curve: FadeCurve,
-    /// The loop in frames of the original: its crossfade is rendered, and its way back is written out.
-    pub looped: Option<Loop>,
-    /// Level rendered into the samples.
-    pub gain_db: f64,
-}
-
 /// A program that a format can hold.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Lowered {
@@ -59,120 +41,94 @@ pub struct Lowered {
     pub losses: Vec<Loss>,
 }
 
-/// The highest rate a SoundFont holds (2.04, section 7.10).
-const SOUNDFONT_MOST_HZ: u32 = 50_000;
-
 /// The highest `volume` of SFZ, version 1.
 const SFZ_MOST_DB: f64 = 6.0;
+
+/// Stands for sounding on whatever the key does: the longest release of a SoundFont (2.04, section 8.1.2: 8,000 timecents, about 100 s).
+const ON_AND_ON_MS: f64 = 100_000.0;
 
 /// Lowers a program: trims, fades and crossfades are baked into the audio; tuning is rounded to whole cents; and what
 /// the format has no word for is left out and named.
 pub fn lower(program: &Program, format: Format) -> Lowered {
-    let mut lowered = Program {
-        name: clean_name(&program.name),
-        ..Program::default()
+    let holds = Holds::of(program, format);
+    let mut lowering = Lowering {
+        program,
+        format,
+        lowered: Program {
+            name: clean_name(&program.name),
+            ..Program::default()
+        },
+        bakes: Vec::new(),
+        strands: HashMap::new(),
+        names: HashSet::new(),
     };
-    let (mut bakes, mut losses) = (Vec::new(), Vec::new());
-    let mut names = HashSet::new();
-    let mut lose = |what: &str, regions: usize| {
-        if regions > 0 {
-            losses.push(Loss {
-                what: what.to_owned(),
-                regions,
-            });
-        }
-    };
-    let key_up = |region: &program::Region| {
-        program
-            .strand_of(region)
-            .is_some_and(|strand| strand.on.is_key_up())
-    };
-    let soundfont = format == Format::SoundFont2;
-    let count = |test: &dyn Fn(&program::Region) -> bool| program.regions.iter().filter(|r| test(r)).count();
-    if soundfont {
-        lose(
-            "SoundFont has no key-up sounds: they are left out.",
-            count(&|r| key_up(r)),
-        );
-        lose(
-            "SoundFont has no round robins: the first of each is written.",
-            count(&|r| !key_up(r) && r.when.turn.follows_another()),
-        );
-        lose(
-            "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
-            count(&|r| {
-                program
-                    .samples
-                    .get(r.sample)
-                    .is_some_and(|s| s.rate_hz > SOUNDFONT_MOST_HZ)
-            }),
-        );
+    for strand in program.strands.iter().filter(|strand| holds.strand(strand)) {
+        lowering.strand(strand);
     }
-    let fades = |r: &program::Region| {
-        [r.when.keys, r.when.strikes]
-            .iter()
-            .any(|span| *span != Span::of(span.low, span.high))
-    };
-    if soundfont {
-        lose(
-            "SoundFont has no pitch that falls as keys rise: it stays.",
-            count(&|r| !key_up(r) && r.key_follow < 0.0),
-        );
-        lose(
-            "SoundFont has no crossfades between layers: each begins in the middle of its crossfade.",
-            count(&|r| !key_up(r) && fades(r)),
-        );
-    } else {
-        lose(
-            "SFZ has no turns at random that never come twice: these are written one after another.",
-            count(&|r| matches!(r.when.turn, Turn::Shuffled { .. })),
-        );
+    for region in program.regions.iter().filter(|region| holds.region(region)) {
+        lowering.region(region);
     }
-    // Strands and regions are numbered in the order of the file.
-    let kept = program
-        .strands
-        .iter()
-        .filter(|strand| !(soundfont && strand.on.is_key_up()));
-    let mut numbers = HashMap::new();
-    for (number, strand) in (0..).zip(kept) {
-        let loudness = lowered_loudness(program.loudness_of(Some(strand)));
-        lowered.shapes.push(Shape {
+    Lowered {
+        program: lowering.lowered,
+        bakes: lowering.bakes,
+        losses: losses(&holds),
+    }
+}
+
+/// Strands, samples and regions are numbered in the order of the file.
+struct Lowering<'a> {
+    program: &'a Program,
+    format: Format,
+    lowered: Program,
+    bakes: Vec<Bake>,
+    strands: HashMap<StrandId, StrandId>,
+    names: HashSet<String>,
+}
+
+impl Lowering<'_> {
+    fn is_soundfont(&self) -> bool {
+        self.format == Format::SoundFont2
+    }
+
+    /// What it asks for and sounds like beside its regions is said of each of them.
+    fn strand(&mut self, strand: &Strand) {
+        let number = self.lowered.strands.len() as u64;
+        self.strands.insert(strand.id, StrandId(number));
+        self.lowered.shapes.push(Shape {
             id: ShapeId(number),
-            loudness,
+            loudness: lowered_loudness(self.program.loudness_of(Some(strand))),
             ..Shape::default()
         });
-        let mut strand = strand.clone();
-        numbers.insert(strand.id, number);
-        strand.id = StrandId(number);
-        strand.gain_db = 0.0;
-        strand.name = clean_name(&strand.name);
-        strand.shape = ShapeId(number);
-        // What it asks for beside its regions is said of each of them, and so is its transposition.
-        (strand.when, strand.transpose_keys) = (When::ALWAYS, 0);
-        lowered.strands.push(strand);
+        let name = clean_name(&strand.name);
+        self.lowered.strands.push(Strand {
+            on: lowered_event(&strand.on, self.is_soundfont()),
+            ..Strand::new(StrandId(number), name, ShapeId(number))
+        });
     }
-    for region in &program.regions {
-        let Some(sample) = program.samples.get(region.sample) else {
-            continue;
+
+    fn region(&mut self, region: &Region) {
+        let program = self.program;
+        let (Some(sample), Some(&strand)) = (
+            program.samples.get(region.sample),
+            self.strands.get(&region.key.strand),
+        ) else {
+            return;
         };
-        let left_out = soundfont
-            && (key_up(region) || region.when.turn.follows_another() || sample.rate_hz > SOUNDFONT_MOST_HZ);
         let end_frame = region.end_frame.min(sample.frames);
-        let Some(strand) = numbers.get(&region.key.strand).copied().map(StrandId) else {
-            continue;
-        };
-        if left_out || region.start_frame >= end_frame {
-            continue;
+        if region.start_frame >= end_frame {
+            return;
         }
         let looped = region
             .looped
             .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
-        let mut gain_db = region.gain_db + program.strand_of(region).map_or(0.0, |s| s.gain_db);
-        gain_db = (gain_db * 100.0).round() / 100.0;
-        // A SoundFont only attenuates (2.04, section 8.1.2, initialAttenuation); SFZ's `volume` ends at +6 dB. What is over is in the samples.
-        let most_db = if soundfont { 0.0 } else { SFZ_MOST_DB };
-        let baked_db = (gain_db - most_db).max(0.0);
-        bakes.push(Bake {
+        let (gain_db, baked_db) = self.gain(region);
+        let rounds = match looped {
+            Some(looped) if self.is_soundfont() => {
+                rounds_of_soundfont(&looped, region.start_frame, end_frame)
+            }
+            _ => Rounds::PLAIN,
+        };
+        let bake = Bake {
             sample: region.sample,
             start_frame: region.start_frame,
             end_frame,
@@ -184,16 +140,84 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             },
             fade_curve: region.fade_curve,
             looped,
+            rounds,
             gain_db: baked_db,
-        });
-        // A way back is written out behind the loop, in place of what followed it.
-        let frames = match looped {
-            Some(l) if l.way == LoopWay::BackAndForth => l.round_end() - region.start_frame,
-            _ => end_frame - region.start_frame,
         };
-        let name = unique(&mut names, &clean_name(&sample.name));
-        lowered.samples.push(Sample {
-            id: SampleId(lowered.samples.len() as u64),
+        let written = looped.map(|looped| written_loop(&looped, rounds, region.start_frame));
+        // A way back is written out behind the loop, in place of what followed it.
+        let frames = match (looped, written) {
+            (Some(l), Some(written)) if rounds.after_frames == 0 && l.way == LoopWay::Forward => {
+                written.end_frame + end_frame - l.end_frame
+            }
+            (_, Some(written)) => written.end_frame + rounds.after_frames,
+            (_, None) => end_frame - region.start_frame,
+        };
+        let sample = self.sample(sample, bake, frames);
+        let mut key_follow = (region.key_follow * 100.0).round() / 100.0;
+        if self.is_soundfont() {
+            // Section 8.1.2, scaleTuning: 0 to 1,200 cents for a key.
+            key_follow = key_follow.clamp(0.0, 12.0);
+        }
+        let (root_key, recording_cents) = self.root(region, key_follow);
+        let when = self.when(region);
+        let shape = (self.is_soundfont() && region.to_end).then(|| self.on_and_on(strand));
+        self.lowered.regions.push(Region {
+            key: RegionKey {
+                strand,
+                of: RegionOf::Own(self.lowered.regions_of(strand).count() as u64),
+            },
+            sample,
+            when,
+            key_follow,
+            shape,
+            root_key,
+            recording_cents,
+            tune_cents: 0.0,
+            gain_db,
+            pan: (pan_of(program, region) * 100.0).round() / 100.0,
+            start_frame: 0,
+            end_frame: frames,
+            fade_in_frames: 0,
+            fade_out_frames: 0,
+            fade_curve: FadeCurve::Straight,
+            looped: written,
+            to_end: region.to_end && !self.is_soundfont(),
+            cut: self.cut(region),
+            sends: Vec::new(),
+            ..region.clone()
+        });
+    }
+
+    /// Level as it is written, and what is over that.
+    fn gain(&self, region: &Region) -> (f64, f64) {
+        let mut gain_db = level_db(self.program, region);
+        if self.is_soundfont() {
+            // Where controllers stand at first, they stay.
+            let standing = Standing::of(self.program);
+            let sources = (self.program.strand_of(region).into_iter())
+                .flat_map(|strand| &strand.when.sources)
+                .chain(&region.when.sources);
+            let faded: f64 = sources
+                .map(|within| standing.gain(std::slice::from_ref(within)))
+                .product();
+            gain_db += amplitude_to_db(faded);
+        }
+        let gain_db = (gain_db * 100.0).round() / 100.0;
+        // A SoundFont only attenuates (2.04, section 8.1.2, initialAttenuation); SFZ's `volume` ends at +6 dB. What is over is in the samples.
+        let most_db = if self.is_soundfont() { 0.0 } else { SFZ_MOST_DB };
+        let baked_db = (gain_db - most_db).max(0.0);
+        (gain_db - baked_db, baked_db)
+    }
+
+    /// The sample that is made in this way: regions that play the same share it.
+    fn sample(&mut self, sample: &Sample, bake: Bake, frames: u64) -> usize {
+        if let Some(same) = self.bakes.iter().position(|other| *other == bake) {
+            return same;
+        }
+        self.bakes.push(bake);
+        let name = unique(&mut self.names, &clean_name(&sample.name));
+        self.lowered.samples.push(Sample {
+            id: SampleId(self.lowered.samples.len() as u64),
             source: format!("samples/{name}.wav"),
             name,
             frames,
@@ -201,59 +225,205 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             source_channels: sample.channels,
             ..sample.clone()
         });
-        let of_strand = program.strand_of(region);
-        let transposed = of_strand.map_or(0, |strand| strand.transpose_keys);
-        let cents = (region.recording_cents - region.tune_cents).round() - 100.0 * f64::from(transposed);
-        // Whole cents in −50..50, the rest in the root; where the pitch does not follow the key as usual, its root is where it was.
+        self.lowered.samples.len() - 1
+    }
+
+    /// Whole cents in −50..50, the rest in the root; where the pitch does not follow the key as usual, its root is where it was.
+    fn root(&self, region: &Region, key_follow: f64) -> (u8, f64) {
+        let of_strand = self.program.strand_of(region).map_or(0.0, |strand| {
+            100.0 * f64::from(strand.transpose_keys) + strand.tune_cents
+        });
+        let cents = (region.recording_cents - region.tune_cents - of_strand).round();
         let above = cents + f64::from(region.root_key) * 100.0;
-        let mut key_follow = (region.key_follow * 100.0).round() / 100.0;
-        if soundfont {
-            // Section 8.1.2, scaleTuning: 0 to 1,200 cents for a key.
-            key_follow = key_follow.clamp(0.0, 12.0);
-        }
         let root = if key_follow == 1.0 {
             (above / 100.0).round().clamp(0.0, 127.0)
         } else {
             f64::from(region.root_key)
         };
-        lowered.regions.push(program::Region {
-            key: RegionKey {
-                strand,
-                of: RegionOf::Own(lowered.regions_of(strand).count() as u64),
-            },
-            sample: lowered.samples.len() - 1,
-            when: lowered_when(region, of_strand.map(|strand| &strand.when), soundfont),
-            key_follow,
-            shape: None,
-            root_key: root as u8,
-            recording_cents: above - root * 100.0,
-            tune_cents: 0.0,
-            gain_db: gain_db - baked_db,
-            pan: (region.pan.clamp(-1.0, 1.0) * 100.0).round() / 100.0,
-            start_frame: 0,
-            end_frame: frames,
-            fade_in_frames: 0,
-            fade_out_frames: 0,
-            fade_curve: FadeCurve::Straight,
-            looped: looped.map(|l| {
-                let runs = if l.runs_through_release() {
-                    LoopRuns::ThroughRelease
-                } else {
-                    LoopRuns::WhileHeld
-                };
-                Loop::plain(
-                    l.start_frame - region.start_frame,
-                    l.round_end() - region.start_frame,
-                    runs,
-                )
-            }),
-            ..region.clone()
-        });
+        (root as u8, above - root * 100.0)
     }
-    Lowered {
-        program: lowered,
-        bakes,
-        losses,
+
+    /// A shape of a strand whose sound does not end with its key.
+    fn on_and_on(&mut self, strand: StrandId) -> ShapeId {
+        let like = self.lowered.shapes.iter().find(|shape| shape.id.0 == strand.0);
+        let mut loudness = like.map_or_else(Loudness::default, |shape| shape.loudness);
+        loudness.release_ms = ON_AND_ON_MS;
+        let has = |shape: &&Shape| shape.id.0 >= self.strands.len() as u64 && shape.loudness == loudness;
+        if let Some(same) = self.lowered.shapes.iter().find(has) {
+            return same.id;
+        }
+        let id = ShapeId(self.lowered.shapes.len() as u64);
+        self.lowered.shapes.push(Shape {
+            id,
+            loudness,
+            ..Shape::default()
+        });
+        id
+    }
+
+    /// A SoundFont's class ends what is of the same (2.04, section 8.1.2, exclusiveClass), 1 to 127; neither format fades.
+    fn cut(&self, region: &Region) -> Cut {
+        let cut = cut_of(self.program, region);
+        let fits = !self.is_soundfont() || Holds::class_holds(cut);
+        if fits {
+            Cut { fade_ms: 0, ..cut }
+        } else {
+            Cut::default()
+        }
+    }
+
+    /// What region and strand ask for together, as far as the format can say it.
+    fn when(&mut self, region: &Region) -> When {
+        let of_strand = self
+            .program
+            .strand_of(region)
+            .map_or(When::ALWAYS, |strand| strand.when.clone());
+        let keys = meet(region.when.keys, of_strand.keys);
+        let strikes = meet(region.when.strikes, of_strand.strikes);
+        if self.is_soundfont() {
+            return When::on(keys.without_fades(), strikes.without_fades());
+        }
+        let chosen_by = region.when.chosen_by.as_ref().or(of_strand.chosen_by.as_ref());
+        When {
+            turn: turn_of_both(of_strand.turn, region.when.turn),
+            sources: controllers_of(of_strand.sources.iter().chain(&region.when.sources)),
+            chosen_by: chosen_by.and_then(|by| self.chosen_by(by)),
+            ..When::on(keys, strikes)
+        }
+    }
+
+    /// SFZ knows one key at a time, and a switch by its keys.
+    fn chosen_by(&mut self, by: &ChosenBy) -> Option<ChosenBy> {
+        let switch = self
+            .program
+            .switches
+            .iter()
+            .find(|switch| switch.id == by.switch)?;
+        let keys = |switch: &Switch| (switch.low_key, switch.high_key, switch.at_first);
+        let found = self
+            .lowered
+            .switches
+            .iter()
+            .position(|other| keys(other) == keys(switch));
+        let number = found.unwrap_or_else(|| {
+            let number = self.lowered.switches.len();
+            self.lowered.switches.push(Switch {
+                id: SwitchId(number as u64),
+                name: format!("Switch {}", number + 1),
+                ..switch.clone()
+            });
+            number
+        });
+        Some(ChosenBy {
+            switch: SwitchId(number as u64),
+            high_key: by.low_key,
+            ..*by
+        })
+    }
+}
+
+/// What is asked of controllers, once for each, by their numbers; SFZ has one course of fades for all of them.
+fn controllers_of<'a>(sources: impl Iterator<Item = &'a Within>) -> Vec<Within> {
+    let mut of: BTreeMap<u8, Span> = BTreeMap::new();
+    for within in sources {
+        if let Source::Controller(number) = within.source {
+            let span = of
+                .get(&number)
+                .map_or(within.span, |span| meet(*span, within.span));
+            of.insert(number, span);
+        }
+    }
+    let linear = of.values().any(|span| span.law == FadeLaw::Linear);
+    of.into_iter()
+        .map(|(number, span)| Within {
+            source: Source::Controller(number),
+            span: Span {
+                law: if linear { FadeLaw::Linear } else { FadeLaw::Power },
+                ..span
+            },
+        })
+        .collect()
+}
+
+/// Frames that a SoundFont has of a loop at least, and before and after it (2.04, section 7.10).
+const SOUNDFONT_LOOP_FRAMES: u64 = 32;
+const SOUNDFONT_BESIDE_LOOP: u64 = 8;
+
+/// How often a loop is written so that it is long enough for a SoundFont, and has enough beside it. What is heard after it is kept, where that is enough.
+fn rounds_of_soundfont(looped: &Loop, start_frame: u64, end_frame: u64) -> Rounds {
+    let round = looped.round_frames();
+    let missing = SOUNDFONT_BESIDE_LOOP.saturating_sub(looped.start_frame - start_frame);
+    let heard_after = looped.runs == LoopRuns::WhileHeld && looped.way == LoopWay::Forward;
+    let is_kept = heard_after && end_frame - looped.end_frame >= SOUNDFONT_BESIDE_LOOP;
+    Rounds {
+        before: missing.div_ceil(round),
+        inside: SOUNDFONT_LOOP_FRAMES.div_ceil(round),
+        after_frames: if is_kept { 0 } else { SOUNDFONT_BESIDE_LOOP },
+    }
+}
+
+/// Where a loop lies as it is written, in frames of what was trimmed.
+fn written_loop(looped: &Loop, rounds: Rounds, start_frame: u64) -> Loop {
+    let runs = if looped.runs_through_release() {
+        LoopRuns::ThroughRelease
+    } else {
+        LoopRuns::WhileHeld
+    };
+    let first = looped.start_frame - start_frame + looped.round_frames() * rounds.before;
+    Loop::plain(first, first + looped.round_frames() * rounds.inside, runs)
+}
+
+/// What both ask for.
+fn meet(own: Span, of_strand: Span) -> Span {
+    Span {
+        low: own.low.max(of_strand.low),
+        high: own.high.min(of_strand.high),
+        fade_in: own.fade_in.or(of_strand.fade_in),
+        fade_out: own.fade_out.or(of_strand.fade_out),
+        law: if of_strand.fade_in.or(of_strand.fade_out).is_some() && own.fade_in.or(own.fade_out).is_none() {
+            of_strand.law
+        } else {
+            own.law
+        },
+    }
+}
+
+/// SFZ's `trigger=release` waits for the pedal; a SoundFont knows any key that goes down.
+fn lowered_event(on: &On, soundfont: bool) -> On {
+    match *on {
+        On::KeyDown(_) if soundfont => On::KEY_DOWN,
+        On::KeyUp { fall_db_per_s, .. } => On::KeyUp {
+            pedal_holds: true,
+            fall_db_per_s,
+        },
+        On::Enters(Within { source, span }) => On::Enters(Within {
+            source,
+            span: Span::of(span.low, span.high),
+        }),
+        other @ On::KeyDown(_) => other,
+    }
+}
+
+/// The turns of strand and region as one: a region counts its own strikes among those that are its strand's turn.
+fn turn_of_both(of_strand: Turn, of_region: Turn) -> Turn {
+    let in_order = |turn: Turn| match turn {
+        Turn::InOrder { place, of } | Turn::Shuffled { place, of, .. } if of > 1 => Some((place, of)),
+        _ => None,
+    };
+    match (in_order(of_strand), in_order(of_region)) {
+        (Some((place, of)), Some((within, each))) => Turn::InOrder {
+            place: place + of * within,
+            of: of.saturating_mul(each),
+        },
+        (Some((place, of)), None) | (None, Some((place, of))) => Turn::InOrder { place, of },
+        (None, None) => match (of_strand, of_region) {
+            (Turn::Random { from, to }, Turn::Random { from: low, to: high }) => Turn::Random {
+                from: from + low * (to - from),
+                to: from + high * (to - from),
+            },
+            (Turn::Random { from, to }, _) | (_, Turn::Random { from, to }) => Turn::Random { from, to },
+            _ => Turn::Always,
+        },
     }
 }
 
@@ -268,36 +438,6 @@ fn lowered_loudness(loudness: Loudness) -> Loudness {
         sustain_db: sustain_db_of(sustain_percent(loudness.sustain_db)),
         release_ms: whole(loudness.release_ms),
         velocity_to_level: (loudness.velocity_to_level * 1000.0).round() / 1000.0,
-    }
-}
-
-/// What region and strand ask for together, as far as a format can say it.
-fn lowered_when(region: &program::Region, of_strand: Option<&When>, soundfont: bool) -> When {
-    let meet = |own: Span, strands: Option<Span>| {
-        let Some(strands) = strands else { return own };
-        Span {
-            low: own.low.max(strands.low),
-            high: own.high.min(strands.high),
-            fade_in: own.fade_in.or(strands.fade_in),
-            fade_out: own.fade_out.or(strands.fade_out),
-            law: own.law,
-        }
-    };
-    let keys = meet(region.when.keys, of_strand.map(|when| when.keys));
-    let strikes = meet(region.when.strikes, of_strand.map(|when| when.strikes));
-    if soundfont {
-        return When::on(keys.without_fades(), strikes.without_fades());
-    }
-    let turn = match region.when.turn {
-        Turn::InOrder { place, of } | Turn::Shuffled { place, of, .. } if of > 1 => {
-            Turn::InOrder { place, of }
-        }
-        Turn::Random { from, to } => Turn::Random { from, to },
-        _ => Turn::Always,
-    };
-    When {
-        turn,
-        ..When::on(keys, strikes)
     }
 }
 
@@ -344,46 +484,4 @@ fn unique(taken: &mut HashSet<String>, name: &str) -> String {
         n += 1;
     }
     candidate
-}
-
-/// Makes the audio of a lowered sample: trimmed, faded, with the loop's crossfade rendered as the engine plays it.
-pub fn bake(audio: &Audio, bake: &Bake) -> Audio {
-    let (start, end) = (
-        bake.start_frame as usize,
-        (bake.end_frame as usize).min(audio.frames()),
-    );
-    let mut out = audio.slice(start, end);
-    let gain = db_to_amplitude(bake.gain_db) as f32;
-    for (channel, original) in out.channels.iter_mut().zip(&audio.channels) {
-        match bake.looped {
-            Some(l) if l.way == LoopWay::BackAndForth => {
-                channel.truncate(l.end_frame as usize - start);
-                channel
-                    .extend((l.end_frame..l.round_end()).map(|place| original[l.frame_at(place) as usize]));
-            }
-            Some(l) => {
-                let length = (l.end_frame - l.start_frame) as usize;
-                for n in 0..l.crossfade_frames {
-                    let at = (l.end_frame - l.crossfade_frames + n) as usize;
-                    let (leaving, coming) = crossfade_gains(n, l.crossfade_frames, l.likeness_percent);
-                    channel[at - start] =
-                        original[at] * leaving as f32 + original[at - length] * coming as f32;
-                }
-            }
-            None => {}
-        }
-        let frames = channel.len();
-        for (n, sample) in channel.iter_mut().enumerate() {
-            let mut level = gain;
-            if (n as u64) < bake.fade_in_frames {
-                level *= fade_gain(bake.fade_curve, n as f64 / bake.fade_in_frames as f64) as f32;
-            }
-            let left = (frames - n) as u64;
-            if left < bake.fade_out_frames {
-                level *= fade_gain(bake.fade_curve, left as f64 / bake.fade_out_frames as f64) as f32;
-            }
-            *sample *= level;
-        }
-    }
-    out
 }

@@ -3,16 +3,17 @@
 use crate::FormatError;
 use crate::lower::{sustain_db_of, sustain_percent};
 use program::{
-    Among, Fade, FadeLaw, Loop, LoopRuns, Loudness, On, Program, Region, RegionKey, RegionOf, Sample,
-    SampleId, Shape, ShapeId, Span, Strand, StrandId, Turn, When,
+    Among, ChosenBy, Cut, Fade, FadeLaw, Loop, LoopRuns, Loudness, On, Program, Region, RegionKey, RegionOf,
+    Sample, SampleId, Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Turn, When,
+    Within,
 };
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
 
 /// Writes a lowered program.
 pub fn write_sfz(program: &Program) -> String {
     let mut text = format!("// {}\n", program.name);
-    text.push_str("// group_label names a strand; everything else is version 1.\n");
+    text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; everything else is version 1.\n");
     for strand in &program.strands {
         let loudness = program.loudness_of(Some(strand));
         let trigger = match strand.on {
@@ -21,9 +22,13 @@ pub fn write_sfz(program: &Program) -> String {
             On::KeyDown(Among::Legato) => "legato",
             On::KeyDown(Among::Any) | On::Enters(_) => "attack",
         };
+        let entered = match strand.on {
+            On::Enters(within) => limits_of("on_", &within),
+            _ => String::new(),
+        };
         let _ = write!(
             text,
-            "\n<group>\ngroup_label={}\ntrigger={trigger}\nampeg_attack={} ampeg_decay={} ampeg_sustain={} ampeg_release={}",
+            "\n<group>\ngroup_label={}\ntrigger={trigger}{entered}\nampeg_attack={} ampeg_decay={} ampeg_sustain={} ampeg_release={}",
             strand.name,
             loudness.attack_ms / 1000.0,
             loudness.decay_ms / 1000.0,
@@ -48,21 +53,29 @@ pub fn write_sfz(program: &Program) -> String {
             let Some(sample) = program.samples.get(region.sample) else {
                 continue;
             };
-            write_region(&mut text, region, sample);
+            write_region(&mut text, program, region, sample);
         }
     }
     text
 }
 
-fn write_region(text: &mut String, region: &Region, sample: &Sample) {
+/// Where a controller has to stand, after a word: `locc` and `hicc`.
+fn limits_of(word: &str, within: &Within) -> String {
+    let (Source::Controller(n), span) = (within.source, within.span) else {
+        return String::new();
+    };
+    format!(" {word}locc{n}={} {word}hicc{n}={}", span.low, span.high)
+}
+
+fn write_region(text: &mut String, program: &Program, region: &Region, sample: &Sample) {
     let (keys, strikes) = (region.when.keys, region.when.strikes);
     let _ = write!(
         text,
         "\n<region>\nsample={}\nlokey={} hikey={} lovel={} hivel={} pitch_keycenter={}",
         sample.source, keys.low, keys.high, strikes.low, strikes.high, region.root_key,
     );
-    write_fades(text, "key", keys);
-    write_fades(text, "vel", strikes);
+    write_fades(text, "key", "key", keys);
+    write_fades(text, "vel", "vel", strikes);
     // `tune` is added on playing: the negative of how far the recording lies above its root. It reaches a semitone; `transpose` has the rest.
     let cents = -region.recording_cents;
     let keys = if cents.abs() > 100.0 {
@@ -90,6 +103,32 @@ fn write_region(text: &mut String, region: &Region, sample: &Sample) {
         }
         _ => {}
     }
+    for within in &region.when.sources {
+        text.push_str(&limits_of("", within));
+        if let Source::Controller(n) = within.source {
+            write_fades(text, &format!("cc{n}"), "cc", within.span);
+        }
+    }
+    if let Some(by) = region.when.chosen_by
+        && let Some(switch) = program.switches.iter().find(|switch| switch.id == by.switch)
+    {
+        let word = if by.stays == Stays::Latched {
+            "sw_last"
+        } else {
+            "sw_down"
+        };
+        let (low, high, first) = (switch.low_key, switch.high_key, switch.at_first);
+        let _ = write!(
+            text,
+            " sw_lokey={low} sw_hikey={high} sw_default={first} {word}={}",
+            by.low_key
+        );
+    }
+    for (word, group) in [("group", region.cut.group), ("off_by", region.cut.by)] {
+        if let Some(group) = group {
+            let _ = write!(text, " {word}={group}");
+        }
+    }
     match region.looped {
         Some(looped) => {
             let mode = if looped.runs == LoopRuns::WhileHeld {
@@ -111,8 +150,8 @@ fn write_region(text: &mut String, region: &Region, sample: &Sample) {
     text.push('\n');
 }
 
-/// The fades of a span, of keys or of velocities.
-fn write_fades(text: &mut String, of: &str, span: Span) {
+/// The fades of a span, of keys, velocities or a controller; their course is said once for all controllers.
+fn write_fades(text: &mut String, of: &str, kind: &str, span: Span) {
     for (word, fade) in [("xfin", span.fade_in), ("xfout", span.fade_out)] {
         if let Some(Fade { from, to }) = fade {
             let _ = write!(text, " {word}_lo{of}={from} {word}_hi{of}={to}");
@@ -120,7 +159,7 @@ fn write_fades(text: &mut String, of: &str, span: Span) {
     }
     // Of equal power, where nothing is said.
     if span.law == FadeLaw::Linear {
-        let _ = write!(text, " xf_{of}curve=gain");
+        let _ = write!(text, " xf_{kind}curve=gain");
     }
 }
 
@@ -183,7 +222,10 @@ pub fn read_sfz(text: &str, probe: impl Fn(&str) -> Option<(u32, u16, u64)>) -> 
                         program.samples.len() - 1
                     }
                 };
-                program.regions.push(region_of(&all, &program, index)?);
+                let chosen_by = chosen_by(&all, &mut program)?;
+                let mut region = region_of(&all, &program, index)?;
+                region.when.chosen_by = chosen_by;
+                program.regions.push(region);
             }
             _ => {}
         }
@@ -284,10 +326,12 @@ fn add_strand(program: &mut Program, group: &HashMap<String, String>) -> Result<
         ..Shape::default()
     });
     let name = group.get("group_label").cloned();
+    let entered = controllers_of(group, "on_")?.into_iter().next();
     program.strands.push(Strand {
         on: match group.get("trigger").map(String::as_str) {
+            _ if entered.is_some() => entered.map_or(On::KEY_DOWN, On::Enters),
             Some("release") => On::KeyUp {
-                pedal_holds: false,
+                pedal_holds: true,
                 fall_db_per_s: number_of(group, "rt_decay", 0.0)?,
             },
             Some("first") => On::KeyDown(Among::First),
@@ -303,8 +347,79 @@ fn add_strand(program: &mut Program, group: &HashMap<String, String>) -> Result<
     Ok(())
 }
 
+/// Which controllers have to stand where, by the words `locc` and `hicc` after another.
+fn controllers_of(all: &HashMap<String, String>, word: &str) -> Result<Vec<Within>, FormatError> {
+    let number = |name: &String| {
+        const FADES: [&str; 3] = ["xfin_", "xfout_", ""];
+        let rest = name.strip_prefix(word)?;
+        let rest = FADES.into_iter().find_map(|fade| rest.strip_prefix(fade))?;
+        let named = rest.strip_prefix("locc").or_else(|| rest.strip_prefix("hicc"))?;
+        named.parse::<u8>().ok().filter(|number| *number < 128)
+    };
+    let numbers: BTreeSet<u8> = all.keys().filter_map(number).collect();
+    let within = |number: u8| {
+        let mut span = span_of(all, &format!("cc{number}"), "cc", 0.0, 127.0)?;
+        span.low = step_of(all, &format!("{word}locc{number}"), 0.0)?;
+        span.high = step_of(all, &format!("{word}hicc{number}"), 127.0)?;
+        Ok(Within {
+            source: Source::Controller(number),
+            span,
+        })
+    };
+    numbers.into_iter().map(within).collect()
+}
+
+/// The key that chooses a region: switches are those that differ in their keys.
+fn chosen_by(all: &HashMap<String, String>, program: &mut Program) -> Result<Option<ChosenBy>, FormatError> {
+    let has = |word: &&str| all.contains_key(*word);
+    let Some(word) = ["sw_last", "sw_down"].into_iter().find(has) else {
+        return Ok(None);
+    };
+    let key = step_of(all, word, 0.0)?;
+    let low_key = step_of(all, "sw_lokey", f64::from(key))?;
+    let high_key = step_of(all, "sw_hikey", f64::from(key))?;
+    let at_first = step_of(all, "sw_default", f64::from(low_key))?;
+    let same = |switch: &&Switch| {
+        (switch.low_key, switch.high_key, switch.at_first) == (low_key, high_key, at_first)
+    };
+    let found = program.switches.iter().find(same).map(|switch| switch.id);
+    let switch = found.unwrap_or_else(|| {
+        let number = program.switches.len() as u64;
+        program.switches.push(Switch {
+            id: SwitchId(number),
+            name: format!("Switch {}", number + 1),
+            low_key,
+            high_key,
+            at_first,
+        });
+        SwitchId(number)
+    });
+    Ok(Some(ChosenBy {
+        switch,
+        low_key: key,
+        high_key: key,
+        stays: if word == "sw_last" {
+            Stays::Latched
+        } else {
+            Stays::Held
+        },
+    }))
+}
+
+/// A group, as a number.
+fn group_of(all: &HashMap<String, String>, word: &str) -> Result<Option<u32>, FormatError> {
+    let of = |_: &String| number_of(all, word, 0.0).map(|number| number as u32);
+    all.get(word).map(of).transpose()
+}
+
 /// The keys or velocities of a region, from `low` to `high` where nothing is said.
-fn span_of(all: &HashMap<String, String>, of: &str, low: f64, high: f64) -> Result<Span, FormatError> {
+fn span_of(
+    all: &HashMap<String, String>,
+    of: &str,
+    kind: &str,
+    low: f64,
+    high: f64,
+) -> Result<Span, FormatError> {
     let fade = |word: &str| {
         let has = all.contains_key(&format!("{word}_lo{of}")) || all.contains_key(&format!("{word}_hi{of}"));
         let (from, to) = (
@@ -318,7 +433,7 @@ fn span_of(all: &HashMap<String, String>, of: &str, low: f64, high: f64) -> Resu
         high: step_of(all, &format!("hi{of}"), high)?,
         fade_in: fade("xfin")?,
         fade_out: fade("xfout")?,
-        law: match all.get(&format!("xf_{of}curve")).map(String::as_str) {
+        law: match all.get(&format!("xf_{kind}curve")).map(String::as_str) {
             Some("gain") => FadeLaw::Linear,
             _ => FadeLaw::Power,
         },
@@ -372,7 +487,11 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
         sample,
         when: When {
             turn: turn_of(all)?,
-            ..When::on(span_of(all, "key", low, high)?, span_of(all, "vel", 1.0, 127.0)?)
+            sources: controllers_of(all, "")?,
+            ..When::on(
+                span_of(all, "key", "key", low, high)?,
+                span_of(all, "vel", "vel", 1.0, 127.0)?,
+            )
         },
         root_key: step_of(all, "pitch_keycenter", centre)?,
         key_follow: number_of(all, "pitch_keytrack", 100.0)? / 100.0,
@@ -389,6 +508,11 @@ fn region_of(all: &HashMap<String, String>, program: &Program, sample: usize) ->
             .min(frames),
         looped,
         to_end: all.get("loop_mode").is_some_and(|mode| mode == "one_shot"),
+        cut: Cut {
+            group: group_of(all, "group")?,
+            by: group_of(all, "off_by")?,
+            fade_ms: 0,
+        },
         ..Region::whole(sample, 60, frames)
     })
 }
@@ -457,6 +581,11 @@ mod tests {
                             },
                         )
                     },
+                    cut: Cut {
+                        group: (of == 4).then_some(3),
+                        by: (rr == 2).then_some(u32::from(of)),
+                        fade_ms: 20 * u32::from(of),
+                    },
                     key_follow: if of == 3 { 0.25 } else { 1.0 },
                     to_end: looped.is_none() && rr == 3,
                     root_key: root.clamp(2, 125),
@@ -510,10 +639,48 @@ mod tests {
                 let (strands, shapes) = (0..)
                     .zip(&strands)
                     .map(|(n, (name, up, gain, ms, sustain, velocity))| {
+                        let wheel = Within {
+                            source: Source::Controller(if *gain > 0.0 { 1 } else { 74 }),
+                            span: Span {
+                                fade_out: (*gain > 3.0).then_some(Fade { from: 20, to: 100 }),
+                                law: if *ms > 500.0 {
+                                    FadeLaw::Linear
+                                } else {
+                                    FadeLaw::Power
+                                },
+                                ..Span::of(10, 120)
+                            },
+                        };
                         let strand = Strand {
-                            on: if *up { On::KEY_UP } else { On::KEY_DOWN },
+                            on: match *up {
+                                true if *gain > 0.0 => On::Enters(wheel),
+                                true => On::KeyUp {
+                                    pedal_holds: *ms > 300.0,
+                                    fall_db_per_s: -gain.round(),
+                                },
+                                false if *ms > 700.0 => On::KeyDown(Among::Legato),
+                                false => On::KEY_DOWN,
+                            },
+                            when: When {
+                                sources: if *ms > 200.0 { vec![wheel] } else { Vec::new() },
+                                chosen_by: (*sustain < -20.0).then_some(ChosenBy {
+                                    switch: SwitchId(8),
+                                    low_key: 22,
+                                    high_key: 22,
+                                    stays: if *ms > 400.0 { Stays::Held } else { Stays::Latched },
+                                }),
+                                turn: match (*ms as u64) % 3 {
+                                    0 => Turn::InOrder { place: 1, of: 2 },
+                                    1 => Turn::Random { from: 0.5, to: 1.0 },
+                                    _ => Turn::Always,
+                                },
+                                ..When::on(Span::of(20, 100), Span::ALL_STRIKES)
+                            },
                             gain_db: *gain,
+                            pan: gain / 6.0,
+                            muted: *velocity > 0.9,
                             transpose_keys: (gain * 2.0) as i8,
+                            tune_cents: *gain,
                             ..Strand::new(StrandId(n), name.clone(), ShapeId(7 + n))
                         };
                         let loudness = Loudness {
@@ -549,6 +716,13 @@ mod tests {
                     strands,
                     regions,
                     shapes,
+                    switches: vec![Switch {
+                        id: SwitchId(8),
+                        name: "Stops".into(),
+                        low_key: 20,
+                        high_key: 24,
+                        at_first: 21,
+                    }],
                     ..Program::default()
                 }
             })

@@ -2,7 +2,9 @@
 
 use engine::{Event, EventKind, render_offline};
 use formats::{Format, FormatError, bake, lower, write_sf2};
-use program::{Fade, Loop, LoopRuns, On, Program, Region, Sample, Span, Strand, Turn, When};
+use program::{
+    Cut, Fade, Loop, LoopRuns, On, Program, Region, Sample, Source, Span, Strand, Turn, When, Within,
+};
 use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
 use signal::Audio;
 use std::sync::Arc;
@@ -261,5 +263,219 @@ fn a_soundfont_is_read_back_and_a_broken_one_is_refused() {
         if let Ok(mut file) = formats::sf2::File::read(std::io::Cursor::new(odd)) {
             let _ = file.audio(0);
         }
+    }
+}
+
+/// What chooses, cuts off and plays on: said of each region as far as the format can, and what it cannot is named with how many it touches.
+#[test]
+fn a_soundfont_has_what_sounds_at_first_and_ends_what_is_of_its_own_kind() {
+    let (mut program, _) = instrument();
+    let count = program.regions.len();
+    program.strands[0].when.sources.push(Within {
+        source: Source::Controller(1),
+        span: Span {
+            fade_out: Some(Fade { from: 0, to: 127 }),
+            ..Span::of(0, 127)
+        },
+    });
+    let mut brought_in = program.strands[0].clone();
+    brought_in.id = program::StrandId(1);
+    brought_in.when.sources[0].span = Span::of(64, 127);
+    program.strands.push(brought_in);
+    let mut hidden = program.regions[0].clone();
+    hidden.key.strand = program::StrandId(1);
+    program.regions.push(hidden);
+    program.strands[0].cut = Cut {
+        group: Some(5),
+        by: Some(5),
+        fade_ms: 0,
+    };
+    program.regions[0].to_end = true;
+    let lowered = lower(&program, Format::SoundFont2);
+    assert_eq!(lowered.program.regions.len(), count);
+    assert!(
+        lowered
+            .program
+            .regions
+            .iter()
+            .all(|region| region.cut.group == Some(5))
+    );
+    let said: Vec<(&str, usize)> = (lowered.losses.iter())
+        .map(|loss| (loss.what.as_str(), loss.regions))
+        .collect();
+    assert!(
+        said.iter()
+            .any(|(what, regions)| what.contains("controllers") && *regions == 1),
+        "{said:?}"
+    );
+    assert!(
+        said.iter()
+            .any(|(what, regions)| what.contains("longest release") && *regions == 1),
+        "{said:?}"
+    );
+    assert_eq!(said.len(), 2, "{said:?}");
+    // A group that ends another than itself has no word there.
+    program.strands[0].cut.group = None;
+    let ringing = lower(&program, Format::SoundFont2);
+    assert!(
+        ringing
+            .losses
+            .iter()
+            .any(|loss| loss.what.contains("ring on") && loss.regions == count)
+    );
+    // In SFZ all of it has.
+    assert_eq!(lower(&program, Format::Sfz).losses, []);
+}
+
+/// Copies of a region share their audio in the file, and each has its own place and pitch.
+#[test]
+fn copies_share_their_sample() {
+    let (mut program, _) = instrument();
+    let count = program.samples.len();
+    let copies: Vec<_> = (program.regions.iter().cloned())
+        .map(|mut region| {
+            region.key.strand = program::StrandId(1);
+            region
+        })
+        .collect();
+    program.strands.push(Strand {
+        id: program::StrandId(1),
+        tune_cents: 9.0,
+        pan: -0.5,
+        ..program.strands[0].clone()
+    });
+    program.regions.extend(copies);
+    for format in [Format::Sfz, Format::SoundFont2] {
+        let lowered = lower(&program, format).program;
+        assert_eq!((lowered.samples.len(), lowered.regions.len()), (count, 2 * count));
+        let (first, copy) = (&lowered.regions[0], &lowered.regions[count]);
+        assert_eq!((first.sample, copy.sample), (0, 0));
+        let sounds = |region: &program::Region| f64::from(region.root_key) * 100.0 + region.recording_cents;
+        assert_eq!(sounds(copy) - sounds(first), -9.0);
+        assert_eq!(copy.pan, -0.5);
+    }
+}
+
+/// Level of each side, of what is heard of a key in the middle of its course, from our engine and from the independent renderer, in dB.
+#[allow(clippy::unwrap_used)] // A helper of a test, which may fail so.
+fn sides_of_both(program: &Program, audio: &[Audio], key: u8) -> [[f64; 2]; 2] {
+    let lowered = lower(program, Format::SoundFont2);
+    let mut bytes = std::io::Cursor::new(Vec::new());
+    let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
+    write_sf2::<FormatError>(&mut bytes, &lowered.program, |n| Ok(baked[n].clone())).unwrap();
+    let font = Arc::new(SoundFont::new(&mut std::io::Cursor::new(bytes.into_inner())).unwrap());
+    let theirs = independent(&font, key, 127, 1);
+    let events = [Event {
+        frame: 0,
+        kind: EventKind::NoteOn { key, velocity: 127 },
+    }];
+    let samples = audio.iter().map(|audio| audio.channels.clone()).collect();
+    let ours = render_offline(program, samples, f64::from(RATE), &events, 48_000);
+    [ours, theirs]
+        .map(|(left, right)| [left, right].map(|side| 20.0 * rms(&side[9_600..40_000]).max(1e-4).log10()))
+}
+
+/// Bars page: level within 0.5 dB of an independent renderer; a mono sound, and sounds of one and two sides wherever they are put.
+#[test]
+fn mono_and_panned_sounds_are_as_loud_on_each_side_as_an_independent_renderer_has_them() {
+    let (stereo, audio) = instrument();
+    let mut mono = stereo.clone();
+    for sample in &mut mono.samples {
+        (sample.channels, sample.source_channels) = (1, 1);
+    }
+    let mono_audio: Vec<Audio> = (audio.iter())
+        .map(|audio| Audio::mono(RATE, audio.channels[0].clone()))
+        .collect();
+    for (program, audio) in [(&stereo, &audio), (&mono, &mono_audio)] {
+        for pan in [-0.8, -0.3, 0.0, 0.5, 1.0] {
+            let mut panned = program.clone();
+            (panned.regions.iter_mut()).for_each(|region| region.pan = pan);
+            let [ours, theirs] = sides_of_both(&panned, audio, 55);
+            let (left, right) = program::pan_gains(pan, true);
+            for ((ours, theirs), gain) in ours.into_iter().zip(theirs).zip([left, right]) {
+                // It takes 0.4 of what a sound of two sides is attenuated by, where the specification (8.1.3) has all of it.
+                let attenuated = if audio[0].channels.len() == 2 {
+                    20.0 * gain.max(1e-4).log10()
+                } else {
+                    0.0
+                };
+                let theirs = theirs + 0.6 * attenuated;
+                // What is 40 dB under the other side is as good as silent.
+                let silent = ours < -50.0 && theirs < -50.0;
+                assert!(
+                    silent || (ours - theirs).abs() <= 0.5,
+                    "{pan}: {ours:.2} {theirs:.2} dB"
+                );
+            }
+        }
+    }
+}
+
+/// SoundFont 2.04, section 7.10: 32 frames of loop at least, 8 before and 8 after it that go on as it does; a cycle that is shorter is written out more often, and
+/// sounds the same.
+#[test]
+fn a_short_loop_is_written_out_as_long_as_the_format_wants_it() {
+    let cycle = 18u64;
+    let sine = |n: u64| (n as f64 / cycle as f64 * std::f64::consts::TAU).sin() as f32 * 0.4;
+    let audio = vec![Audio::mono(RATE, (0..400).map(sine).collect())];
+    for (start, end, runs) in [
+        (3, 21, LoopRuns::ThroughRelease),
+        (36, 54, LoopRuns::WhileHeld),
+        (378, 396, LoopRuns::WhileHeld),
+    ] {
+        let mut program = Program::plain(
+            "Short",
+            vec![Sample {
+                id: program::SampleId(0),
+                name: "a".into(),
+                source: String::new(),
+                rate_hz: RATE,
+                first_channel: 0,
+                source_channels: 1,
+                channels: 1,
+                frames: 400,
+            }],
+            vec![Region {
+                looped: Some(Loop::plain(start, end, runs)),
+                ..Region::whole(0, 60, 400)
+            }],
+        );
+        program.shapes[0].loudness.attack_ms = 0.0;
+        let lowered = lower(&program, Format::SoundFont2);
+        let looped = lowered.program.regions[0].looped.unwrap();
+        let baked = bake(&audio[0], &lowered.bakes[0]);
+        assert_eq!(baked.frames() as u64, lowered.program.samples[0].frames);
+        assert!(looped.end_frame - looped.start_frame >= 32 && looped.start_frame >= 8);
+        assert!(baked.frames() as u64 >= looped.end_frame + 8);
+        let channel = &baked.channels[0];
+        for n in 0..8 {
+            let (after, first) = (
+                channel[looped.end_frame as usize + n],
+                channel[looped.start_frame as usize + n],
+            );
+            assert!((after - first).abs() < 1e-6);
+        }
+        let events = [Event {
+            frame: 0,
+            kind: EventKind::NoteOn {
+                key: 64,
+                velocity: 127,
+            },
+        }];
+        let play = |program: &Program, audio: &Audio| {
+            render_offline(
+                program,
+                vec![audio.channels.clone()],
+                f64::from(RATE),
+                &events,
+                20_000,
+            )
+            .0
+        };
+        let (whole, written) = (play(&program, &audio[0]), play(&lowered.program, &baked));
+        let worst = (whole.iter().zip(&written))
+            .map(|(a, b)| (a - b).abs())
+            .fold(0.0, f32::max);
+        assert!(worst < 2e-5, "{worst}");
     }
 }

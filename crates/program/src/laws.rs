@@ -57,13 +57,17 @@ pub fn strike_random(seed: u64, strike: u64) -> f64 {
     (z >> 11) as f64 / (1u64 << 53) as f64
 }
 
-/// Equal-power gains of left and right, 0 dB each at the centre and +3 dB at a side, so that a centred sound is unchanged.
-pub fn pan_gains(pan: f64) -> (f64, f64) {
+/// Equal-power gains of left and right. A sound of one side is 3 dB down in the middle and whole at a side; one of two is whole in the middle, and panning
+/// only lowers the side that it leaves. So both formats have it.
+pub fn pan_gains(pan: f64, stereo: bool) -> (f64, f64) {
     let angle = (pan.clamp(-1.0, 1.0) + 1.0) * std::f64::consts::FRAC_PI_4;
-    (
-        angle.cos() * std::f64::consts::SQRT_2,
-        angle.sin() * std::f64::consts::SQRT_2,
-    )
+    let (left, right) = (libm::cos(angle), libm::sin(angle));
+    if stereo {
+        let raised = |gain: f64| (gain * std::f64::consts::SQRT_2).min(1.0);
+        (raised(left), raised(right))
+    } else {
+        (left, right)
+    }
 }
 
 /// Gains of what leaves and of what comes at `frame` of a loop's last `crossfade` frames, where both are so alike. They lie on straight lines,
@@ -159,10 +163,16 @@ mod tests {
     }
 
     #[test]
-    fn panning_keeps_the_power() {
+    fn panning_keeps_the_power_of_one_side_and_lowers_one_of_two() {
         for pan in [-1.0, -0.3, 0.0, 0.7, 1.0] {
-            let (left, right) = pan_gains(pan);
-            assert!((left * left + right * right - 2.0).abs() < 1e-12);
+            let (left, right) = pan_gains(pan, false);
+            assert!((left * left + right * right - 1.0).abs() < 1e-12);
+            let (wide_left, wide_right) = pan_gains(pan, true);
+            assert!((wide_left.max(wide_right) - 1.0).abs() < 1e-12);
+            let falls = std::f64::consts::SQRT_2 * left.min(right);
+            assert!((wide_left.min(wide_right) - falls).abs() < 1e-12);
         }
+        assert!((pan_gains(0.0, true).0 - 1.0).abs() < 1e-12);
+        assert!((20.0 * pan_gains(0.0, false).0.log10() + 3.0103).abs() < 1e-3);
     }
 }

@@ -86,11 +86,8 @@ fn starts(strand: &Strand, event: KeyEvent) -> f64 {
             },
             Does::ComesUp { key, sound, held_s },
         ) => {
-            if if *pedal_holds { sound } else { key } {
-                libm::pow(10.0, -fall_db_per_s.max(0.0) * held_s / 20.0)
-            } else {
-                0.0
-            }
+            let comes = if *pedal_holds { sound } else { key };
+            f64::from(u8::from(comes)) * libm::pow(10.0, -fall_db_per_s.max(0.0) * held_s / 20.0)
         }
         _ => 0.0,
     }

@@ -259,9 +259,9 @@ pub enum On {
 impl On {
     /// Any key that goes down.
     pub const KEY_DOWN: Self = Self::KeyDown(Among::Any);
-    /// Any key that comes up, at once.
+    /// Any key that comes up, as soon as no pedal holds it.
     pub const KEY_UP: Self = Self::KeyUp {
-        pedal_holds: false,
+        pedal_holds: true,
         fall_db_per_s: 0.0,
     };
 

@@ -27,4 +27,5 @@ const FINE_TUNE: u16 = 52;
 const SAMPLE: u16 = 53;
 const SAMPLE_MODES: u16 = 54;
 const SCALE_TUNING: u16 = 56;
+const EXCLUSIVE_CLASS: u16 = 57;
 const ROOT_KEY: u16 = 58;

@@ -152,9 +152,6 @@ impl Tables {
         preset_header(&mut self.phdr, &program.name, 0);
         let mut zones = 0u16;
         for strand in &program.strands {
-            if strand.on.is_key_up() {
-                continue;
-            }
             self.preset_zone(zones);
             zones += 1;
             self.inst.extend(name(&strand.name));
@@ -194,9 +191,9 @@ impl Tables {
             for region in program.regions_of(strand.id) {
                 for side in 0..sides[region.sample] {
                     self.region(
+                        program,
                         region,
-                        sides[region.sample] == 2,
-                        side,
+                        (sides[region.sample] == 2, side),
                         first_of[region.sample] + side,
                     )?;
                 }
@@ -245,7 +242,13 @@ impl Tables {
         self.imod.extend([0; 4]);
     }
 
-    fn region(&mut self, region: &Region, stereo: bool, side: u64, sample: u64) -> Result<(), FormatError> {
+    fn region(
+        &mut self,
+        program: &Program,
+        region: &Region,
+        (stereo, side): (bool, u64),
+        sample: u64,
+    ) -> Result<(), FormatError> {
         self.instrument_zone()?;
         let range = |low: u8, high: u8| i16::from_le_bytes([low, high]);
         let (keys, strikes) = (region.when.keys, region.when.strikes);
@@ -257,7 +260,7 @@ impl Tables {
         } else {
             (region.pan * 500.0).round() as i16
         };
-        let (left, right) = program::pan_gains(region.pan);
+        let (left, right) = program::pan_gains(region.pan, true);
         let side_gain = if side == 0 { left } else { right };
         let lean_db = if stereo {
             -20.0 * side_gain.max(1e-4).log10()
@@ -280,6 +283,15 @@ impl Tables {
             self.generator(COARSE_TUNE, semitones as i16);
         }
         self.generator(FINE_TUNE, (cents - 100.0 * semitones) as i16);
+        if let Some(shape) = region
+            .shape
+            .and_then(|id| program.shapes.iter().find(|shape| shape.id == id))
+        {
+            self.generator(RELEASE, timecents(shape.loudness.release_ms));
+        }
+        if let Some(class) = region.cut.group {
+            self.generator(EXCLUSIVE_CLASS, class.min(127) as i16);
+        }
         if region.key_follow != 1.0 {
             self.generator(
                 SCALE_TUNING,

@@ -128,6 +128,7 @@ fn write_going(library: &StoreLibrary, going: Vec<Going>, out: impl Write) -> an
                 fade_out_frames: treatment.fade_out_frames,
                 fade_curve: treatment.fade_curve,
                 looped: None,
+                rounds: formats::Rounds::PLAIN,
                 gain_db: treatment.gain_db,
             };
             (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);

@@ -1,0 +1,244 @@
+//! What a format cannot hold, in sentences, and which strands and regions are left out for it.
+
+use crate::{Format, Loss};
+use program::{Among, Cut, On, Program, Region, Source, Span, Standing, Strand, Turn, When, Within, cut_of};
+
+/// The highest rate a SoundFont holds (2.04, section 7.10).
+const SOUNDFONT_MOST_HZ: u32 = 50_000;
+
+/// What of a program a format can hold.
+pub(crate) struct Holds<'a> {
+    program: &'a Program,
+    format: Format,
+    at_first: Standing,
+}
+
+impl<'a> Holds<'a> {
+    pub(crate) fn of(program: &'a Program, format: Format) -> Self {
+        Self {
+            program,
+            format,
+            at_first: Standing::of(program),
+        }
+    }
+
+    fn is_soundfont(&self) -> bool {
+        self.format == Format::SoundFont2
+    }
+
+    /// Whether a strand is written.
+    pub(crate) fn strand(&self, strand: &Strand) -> bool {
+        let event = match strand.on {
+            On::KeyDown(Among::Any | Among::First) => true,
+            On::KeyDown(Among::Legato) | On::KeyUp { .. } => !self.is_soundfont(),
+            On::Enters(within) => !self.is_soundfont() && is_controller(&within),
+        };
+        !strand.muted && event
+    }
+
+    /// Whether a region is.
+    pub(crate) fn region(&self, region: &Region) -> bool {
+        self.has_strand(region)
+            && (!self.is_soundfont()
+                || !(self.waits(region) || self.is_unchosen(region) || self.is_too_fast(region)))
+    }
+
+    /// Whether a SoundFont can end a sound in this way: by what is of the same class.
+    pub(crate) fn class_holds(cut: Cut) -> bool {
+        cut == Cut::default()
+            || (cut.group == cut.by && cut.group.is_some_and(|group| (1..128).contains(&group)))
+    }
+
+    /// Both that its strand asks for and what it asks for itself.
+    fn whens<'r>(&'r self, region: &'r Region) -> impl Iterator<Item = &'r When> {
+        let of_strand = self.program.strand_of(region).map(|strand| &strand.when);
+        of_strand.into_iter().chain([&region.when])
+    }
+
+    /// Whether another sounds before it, in turn.
+    fn waits(&self, region: &Region) -> bool {
+        let strand = self.program.strand_of(region);
+        region.when.turn.follows_another() || strand.is_some_and(|strand| strand.when.turn.follows_another())
+    }
+
+    /// Whether it is silent where controllers and switches stand at first.
+    fn is_unchosen(&self, region: &Region) -> bool {
+        let strand = self.program.strand_of(region);
+        let of = |when: &When| {
+            let chosen = (when.chosen_by.as_ref()).is_none_or(|by| self.at_first.is_chosen(self.program, by));
+            !chosen || self.at_first.gain(&when.sources) == 0.0
+        };
+        of(&region.when) || strand.is_some_and(|strand| of(&strand.when))
+    }
+
+    fn is_muted(&self, region: &Region) -> bool {
+        self.program.strand_of(region).is_some_and(|strand| strand.muted)
+    }
+
+    /// Whether its strand is heard, and sounds on such an event.
+    fn is_on(&self, region: &Region, test: fn(&On) -> bool) -> bool {
+        let strand = self.program.strand_of(region);
+        strand.is_some_and(|strand| !strand.muted && test(&strand.on))
+    }
+
+    /// Whether its strand is written.
+    fn has_strand(&self, region: &Region) -> bool {
+        self.program
+            .strand_of(region)
+            .is_some_and(|strand| self.strand(strand))
+    }
+
+    fn is_too_fast(&self, region: &Region) -> bool {
+        let sample = self.program.samples.get(region.sample);
+        sample.is_some_and(|sample| sample.rate_hz > SOUNDFONT_MOST_HZ)
+    }
+}
+
+/// A sentence, and the regions it is true of.
+type Sentence = (&'static str, fn(&Holds<'_>, &Region) -> bool);
+
+/// What a SoundFont loses.
+const OF_SOUNDFONT: &[Sentence] = &[
+    ("Muted strands are left out.", |holds, region| {
+        holds.is_muted(region)
+    }),
+    (
+        "SoundFont has no key-up sounds: they are left out.",
+        |holds, region| holds.is_on(region, |on| on.is_key_up()),
+    ),
+    (
+        "SoundFont has no sounds of pedals: they are left out.",
+        |holds, region| holds.is_on(region, |on| matches!(on, On::Enters(_))),
+    ),
+    (
+        "SoundFont has no sounds for legato playing: they are left out.",
+        |holds, region| holds.is_on(region, |on| *on == On::KeyDown(Among::Legato)),
+    ),
+    (
+        "SoundFont does not know which key is the first: these sound on every key.",
+        |holds, region| holds.is_on(region, |on| *on == On::KeyDown(Among::First)),
+    ),
+    (
+        "SoundFont has no round robins: the first of each is written.",
+        |holds, region| holds.has_strand(region) && holds.waits(region),
+    ),
+    (
+        "SoundFont has no controllers and no keys that choose: what sounds at first is written.",
+        |holds, region| holds.has_strand(region) && holds.is_unchosen(region),
+    ),
+    (
+        "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
+        |holds, region| holds.has_strand(region) && holds.is_too_fast(region),
+    ),
+    (
+        "SoundFont has no pitch that falls as keys rise: it stays.",
+        |holds, region| holds.region(region) && region.key_follow < 0.0,
+    ),
+    (
+        "SoundFont has no crossfades between layers or keys: each begins in the middle of its crossfade.",
+        |holds, region| holds.region(region) && holds.whens(region).any(fades),
+    ),
+    (
+        "SoundFont has no sounds that play on after their key: they are given its longest release.",
+        |holds, region| holds.region(region) && region.to_end,
+    ),
+    (
+        "SoundFont ends a sound only by another of the same kind: these ring on.",
+        |holds, region| {
+            let cut = cut_of(holds.program, region);
+            holds.region(region) && cut.by.is_some() && !Holds::class_holds(cut)
+        },
+    ),
+    (
+        "SoundFont does not fade what is cut off: it ends at once.",
+        |holds, region| {
+            let cut = cut_of(holds.program, region);
+            holds.region(region) && cut.fade_ms > 0 && cut.by.is_some() && Holds::class_holds(cut)
+        },
+    ),
+];
+
+/// What SFZ loses.
+const OF_SFZ: &[Sentence] = &[
+    ("Muted strands are left out.", |holds, region| {
+        holds.is_muted(region)
+    }),
+    (
+        "SFZ has no turns at random that never come twice: these are written one after another.",
+        |holds, region| {
+            let shuffled = |when: &When| matches!(when.turn, Turn::Shuffled { .. });
+            holds.region(region) && holds.whens(region).any(shuffled)
+        },
+    ),
+    (
+        "SFZ holds sounds of keys that come up back while the pedal is down.",
+        |holds, region| {
+            holds.region(region)
+                && holds.is_on(region, |on| {
+                    matches!(
+                        on,
+                        On::KeyUp {
+                            pedal_holds: false,
+                            ..
+                        }
+                    )
+                })
+        },
+    ),
+    (
+        "SFZ ends what is cut off at once: it does not fade.",
+        |holds, region| {
+            let cut = cut_of(holds.program, region);
+            holds.region(region) && cut.by.is_some() && cut.fade_ms > 0
+        },
+    ),
+    (
+        "SFZ has sounds of controllers alone: others are left out.",
+        |holds, region| {
+            holds.is_on(
+                region,
+                |on| matches!(on, On::Enters(within) if !is_controller(within)),
+            )
+        },
+    ),
+    (
+        "SFZ knows no such source: these sound wherever it stands.",
+        |holds, region| {
+            holds.region(region)
+                && !holds
+                    .whens(region)
+                    .all(|when| when.sources.iter().all(is_controller))
+        },
+    ),
+];
+
+/// Everything that is lost, with how many regions it touches. Of what is left out for one reason, no other is said.
+pub(crate) fn losses(holds: &Holds<'_>) -> Vec<Loss> {
+    let sentences = if holds.is_soundfont() {
+        OF_SOUNDFONT
+    } else {
+        OF_SFZ
+    };
+    let touched = |test: fn(&Holds<'_>, &Region) -> bool| {
+        let regions = holds.program.regions.iter();
+        regions.filter(|region| test(holds, region)).count()
+    };
+    (sentences.iter())
+        .map(|(what, test)| Loss {
+            what: (*what).to_owned(),
+            regions: touched(*test),
+        })
+        .filter(|loss| loss.regions > 0)
+        .collect()
+}
+
+pub(crate) fn is_controller(within: &Within) -> bool {
+    matches!(within.source, Source::Controller(_))
+}
+
+/// Whether keys or strikes come and go gradually.
+fn fades(when: &When) -> bool {
+    [when.keys, when.strikes]
+        .iter()
+        .any(|span| *span != Span::of(span.low, span.high))
+}
