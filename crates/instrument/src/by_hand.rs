@@ -1,7 +1,8 @@
 //! What was said of single regions, laid over those that were made by rule: it stays whatever the rule makes anew.
 
 use crate::facts::said_about;
-use crate::{About, Fact, Facts, Target};
+use crate::strands::within;
+use crate::{About, ByController, Fact, Facts, Target};
 use program::{Program, Region, Span};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -18,6 +19,8 @@ pub struct RegionSaid {
     pub number: u64,
     /// What was set by hand.
     pub by_hand: Vec<Fact>,
+    /// The controller that chooses it.
+    pub controller: Option<ByController>,
 }
 
 /// The same of every region, in the program's order.
@@ -27,6 +30,8 @@ pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
         by_hand: Fact::of(About::Region)
             .filter(|fact| said.contains_key(&(region_target(region), *fact)))
             .collect(),
+        controller: said_about::<Option<ByController>>(said, region_target(region), Fact::RegionController)
+            .flatten(),
     };
     program.regions.iter().map(of).collect()
 }
@@ -34,22 +39,46 @@ pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
 /// Lays what was said over the regions of a program.
 pub fn lay_by_hand(program: &mut Program, said: &Facts) {
     for region in &mut program.regions {
-        let target = region_target(region);
-        let step = |fact: Fact| said_about::<u8>(said, target, fact);
-        region.when.keys = span_as_said(
-            region.when.keys,
-            step(Fact::RegionLowKey),
-            step(Fact::RegionHighKey),
-        );
-        region.when.strikes = span_as_said(
-            region.when.strikes,
-            step(Fact::RegionLowStrike),
-            step(Fact::RegionHighStrike),
-        );
-        let number = |fact: Fact| said_about::<f64>(said, target, fact);
-        region.gain_db += number(Fact::RegionGainDb).unwrap_or(0.0);
-        region.tune_cents += number(Fact::RegionTuneCents).unwrap_or(0.0);
-        region.key_follow = number(Fact::KeyFollow).unwrap_or(region.key_follow);
+        lay_by_hand_of(region, said);
+    }
+}
+
+/// The same of one.
+pub(crate) fn lay_by_hand_of(region: &mut Region, said: &Facts) {
+    let target = region_target(region);
+    let step = |fact: Fact| said_about::<u8>(said, target, fact);
+    region.when.keys = span_as_said(
+        region.when.keys,
+        step(Fact::RegionLowKey),
+        step(Fact::RegionHighKey),
+    );
+    region.when.strikes = span_as_said(
+        region.when.strikes,
+        step(Fact::RegionLowStrike),
+        step(Fact::RegionHighStrike),
+    );
+    let number = |fact: Fact| said_about::<f64>(said, target, fact);
+    region.gain_db += number(Fact::RegionGainDb).unwrap_or(0.0);
+    region.tune_cents += number(Fact::RegionTuneCents).unwrap_or(0.0);
+    region.key_follow = number(Fact::KeyFollow).unwrap_or(region.key_follow);
+    region.pan = (region.pan + number(Fact::RegionPan).unwrap_or(0.0)).clamp(-1.0, 1.0);
+    if let Some(offset) = said_about::<u64>(said, target, Fact::RegionOffsetFrames) {
+        // A frame at least is left, and a loop is not begun in its middle.
+        let latest = (region.looped).map_or(region.end_frame.saturating_sub(1), |looped| {
+            looped.start_frame - looped.crossfade_frames
+        });
+        region.start_frame = region
+            .start_frame
+            .saturating_add(offset)
+            .min(latest.max(region.start_frame));
+    }
+    if let Some(to_end) = said_about(said, target, Fact::RegionToEnd) {
+        region.to_end = to_end;
+        // What goes round has no end.
+        region.looped = region.looped.filter(|_| !to_end);
+    }
+    if let Some(by) = said_about::<Option<ByController>>(said, target, Fact::RegionController) {
+        region.when.sources = by.map(within).into_iter().collect();
     }
 }
 

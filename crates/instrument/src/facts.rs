@@ -1,7 +1,9 @@
 //! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
 
-use crate::{Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder};
-use program::{FadeCurve, SoundsOn, StrandId};
+use crate::{
+    ByController, ByKey, Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder,
+};
+use program::{FadeCurve, On, SoundsOn, StrandId};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -23,6 +25,8 @@ pub enum Target {
     LongTake(u64),
     /// A region of a strand, by [`program::RegionOf::number`].
     Region(StrandId, u64),
+    /// A strand.
+    Strand(StrandId),
 }
 
 /// A kind of [`Target`].
@@ -40,15 +44,18 @@ pub enum About {
     LongTake,
     /// See [`Target::Region`].
     Region,
+    /// See [`Target::Strand`].
+    Strand,
 }
 
-const ABOUTS: [(About, &str); 6] = [
+const ABOUTS: [(About, &str); 7] = [
     (About::Instrument, "instrument"),
     (About::Pass, "pass"),
     (About::Layer, "layer"),
     (About::Take, "take"),
     (About::LongTake, "long_take"),
     (About::Region, "region"),
+    (About::Strand, "strand"),
 ];
 
 impl About {
@@ -71,6 +78,7 @@ impl Target {
             Self::Take(_) => About::Take,
             Self::LongTake(_) => About::LongTake,
             Self::Region(..) => About::Region,
+            Self::Strand(_) => About::Strand,
         }
     }
 
@@ -82,6 +90,7 @@ impl Target {
             Self::Layer(pass, layer) => (pass.0, layer.0),
             Self::Take(id) | Self::LongTake(id) => (id, 0),
             Self::Region(strand, number) => (strand.0, number),
+            Self::Strand(strand) => (strand.0, 0),
         };
         (self.about().name(), number, part)
     }
@@ -96,6 +105,7 @@ impl Target {
             About::Take => Self::Take(number),
             About::LongTake => Self::LongTake(number),
             About::Region => Self::Region(StrandId(number), part),
+            About::Strand => Self::Strand(StrandId(number)),
         })
     }
 }
@@ -174,6 +184,7 @@ const FRAME: Takes = Takes::Whole("A frame", 0, u64::MAX);
 /// Most of a list of short words.
 const MOST_TAGS: usize = 20;
 const MOST_MS: f64 = 600_000.0;
+const CONTROLLER_SAYS: &str = "Controllers run from 0 to 119, their values from 0 to 127.";
 
 facts! {
     /// Its name.
@@ -261,6 +272,56 @@ facts! {
     RegionTuneCents "region_tune_cents" of Region: Takes::Number("Tuning", -4_800.0, 4_800.0, "cents");
     /// How far its pitch follows the key: 1 fully, 0 not at all.
     KeyFollow "key_follow" of Region: Takes::Number("How far the pitch follows the key", -2.0, 2.0, "semitones a key");
+
+    /// Its place beside that of its take, −1 to 1.
+    RegionPan "region_pan" of Region: Takes::Number("The place", -1.0, 1.0, "from left to right");
+    /// Frames into its take at which it begins, beside where that does.
+    RegionOffsetFrames "region_offset_frames" of Region: FRAME;
+    /// Whether it is played to its end though the key comes up.
+    RegionToEnd "region_to_end" of Region: Takes::Switch;
+    /// The controller that has to stand somewhere for it to be heard; `null` for none.
+    RegionController "region_controller" of Region: Takes::Fitting(is::<Option<ByController>>, CONTROLLER_SAYS);
+
+    /// The strand that it is a copy of, which it is there for; `null` where it is gone.
+    StrandCopyOf "strand_copy_of" of Strand: Takes::Fitting(is::<Option<u64>>, "A copy is one of a strand.");
+    /// Its place among the strands, rising.
+    StrandPlace "strand_place" of Strand: Takes::Fitting(is_place, "A place is a number.");
+    /// Its name.
+    StrandName "strand_name" of Strand: Takes::Text(120);
+    /// What starts it.
+    StrandOn "strand_on" of Strand: Takes::Fitting(is::<On>, "A strand sounds when a key goes down or up, or when a pedal does.");
+    /// Whether it is silent, here and in what is given away.
+    StrandMuted "strand_muted" of Strand: Takes::Switch;
+    /// Its level.
+    StrandGainDb "strand_gain_db" of Strand: Takes::Number("A level", -96.0, 48.0, "dB");
+    /// Its place, added to that of each region.
+    StrandPan "strand_pan" of Strand: Takes::Number("The place", -1.0, 1.0, "from left to right");
+    /// Keys up that all of it sounds.
+    StrandTransposeKeys "strand_transpose_keys" of Strand: Takes::Number("A transposition", -48.0, 48.0, "keys");
+    /// Cents beside that.
+    StrandTuneCents "strand_tune_cents" of Strand: Takes::Number("Tuning", -1_200.0, 1_200.0, "cents");
+    /// Its lowest key.
+    StrandLowKey "strand_low_key" of Strand: Takes::Whole("A key", 0, 127);
+    /// Its highest key.
+    StrandHighKey "strand_high_key" of Strand: Takes::Whole("A key", 0, 127);
+    /// Keys over which it comes and goes there.
+    StrandKeysFade "strand_keys_fade" of Strand: Takes::Whole("A crossfade of keys", 0, 126);
+    /// Its softest strike.
+    StrandLowStrike "strand_low_strike" of Strand: Takes::Whole("A strike", 1, 127);
+    /// Its hardest strike.
+    StrandHighStrike "strand_high_strike" of Strand: Takes::Whole("A strike", 1, 127);
+    /// Strikes over which it comes and goes there.
+    StrandStrikesFade "strand_strikes_fade" of Strand: Takes::Whole("A crossfade of strikes", 0, 126);
+    /// The controller that has to stand somewhere for it to be heard; `null` for none.
+    StrandController "strand_controller" of Strand: Takes::Fitting(is::<Option<ByController>>, CONTROLLER_SAYS);
+    /// The key that chooses it; `null` for none.
+    StrandByKey "strand_by_key" of Strand: Takes::Fitting(is::<Option<ByKey>>, "What chooses is a key from 0 to 127.");
+    /// Whether it takes turns with the others of which that was said.
+    StrandTakesTurns "strand_takes_turns" of Strand: Takes::Switch;
+    /// The strand that cuts it off; `null` for none.
+    StrandCutBy "strand_cut_by" of Strand: Takes::Fitting(is::<Option<u64>>, "What cuts off is a strand.");
+    /// How long it fades then.
+    StrandCutFadeMs "strand_cut_fade_ms" of Strand: Takes::Number("A fade", 0.0, 20_000.0, "ms");
 
     /// Where it is cut, and for what.
     Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
@@ -461,12 +522,13 @@ mod tests {
             Target::Take(9),
             Target::LongTake(9),
             Target::Region(StrandId(4), 77),
+            Target::Strand(StrandId(4)),
         ];
         for target in all {
             let (about, number, part) = target.kept();
             assert_eq!(Target::of_kept(about, number, part), Some(target));
         }
-        assert_eq!(Target::of_kept("strand", 1, 0), None);
+        assert_eq!(Target::of_kept("shape", 1, 0), None);
     }
 
     #[test]

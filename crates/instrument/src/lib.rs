@@ -23,6 +23,7 @@ mod resolve;
 mod slicing;
 mod spread;
 mod stages;
+mod strands;
 mod taking_in;
 mod treatment;
 
@@ -55,6 +56,10 @@ pub use resolve::{
 };
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use spread::{Part, Spread, SpreadTake, spread};
+pub use strands::{
+    ByController, ByKey, Copies, Over, StrandSaid, choose_by_keys, copies, lay_strands, said_of_strands,
+    share_out,
+};
 pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, contradicts, kind_of_file, kind_of_files, kind_offered,
     map_of_files, mics_of, plan_with, rung_of, says_of,

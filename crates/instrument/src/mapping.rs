@@ -1,6 +1,6 @@
 //! Regions from takes: how rungs share the keys between them and layers the velocities.
 
-use crate::{Cell, Layer, PassId, Plan, Treatment};
+use crate::{Cell, Kind, Layer, PassId, Plan, Treatment};
 use program::{
     Fade, Loudness, On, Program, Region, RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, SoundsOn,
     Span, Strand, StrandId, Turn, When,
@@ -277,6 +277,8 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                         fade_out_frames: take.treatment.fade_out_frames,
                         fade_curve: take.treatment.fade_curve,
                         looped: take.treatment.program_loop(),
+                        // A drum rings however short its key is struck.
+                        to_end: plan.kind == Kind::Drum && take.treatment.program_loop().is_none(),
                         ..Region::whole(sample, take.treatment.root_key, take.treatment.end_frame)
                     });
                 }

@@ -3,7 +3,8 @@
 use crate::JobView;
 use instrument::{
     Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan, RegionSaid,
-    ResolvedTake, Slicing, SoundCheck, Suggested, Suggestion, Target, Treatment, figures_of, resolve,
+    ResolvedTake, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target, Treatment, figures_of,
+    resolve,
 };
 use program::Program;
 use serde::Serialize;
@@ -91,6 +92,8 @@ pub struct InstrumentView {
     pub program: Program,
     /// Of each of its regions: what it is called, and what was set by hand.
     pub regions: Vec<RegionSaid>,
+    /// Of each of its strands: what it is a copy of, what chooses it, and what was set by hand.
+    pub strands: Vec<StrandSaid>,
     /// Takes that could not be measured, as the jobs that tried: what went wrong stands there.
     pub unmeasured: Vec<JobView>,
 }
@@ -245,6 +248,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         tags: resolved.tags,
         program: resolved.program,
         regions: resolved.regions,
+        strands: resolved.strands,
         plan: resolved.plan,
     };
     Seen {

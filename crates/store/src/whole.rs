@@ -65,7 +65,13 @@ pub struct ShelfRow {
 }
 
 /// What an instrument's card is made from, beside which takes are chosen.
-const ON_THE_SHELF: [About; 4] = [About::Instrument, About::Pass, About::Layer, About::Region];
+const ON_THE_SHELF: [About; 5] = [
+    About::Instrument,
+    About::Pass,
+    About::Layer,
+    About::Region,
+    About::Strand,
+];
 
 impl Store {
     /// Everything of an instrument; `None` where there is none.

@@ -3,9 +3,9 @@
 
 use crate::{
     ANOTHER_NOTE_CENTS, Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
-    PlacedTake, Plan, RegionSaid, Ring, Suggestion, TakeLoop, Target, Treatment, advice, heard_for, key_name,
-    lay_by_hand, make_program, map_of, missing, plan_of, said_of, said_of_regions, suggest, treat,
-    wants_a_loop,
+    PlacedTake, Plan, RegionSaid, Ring, StrandSaid, Suggestion, TakeLoop, Target, Treatment, advice,
+    heard_for, key_name, lay_by_hand, lay_strands, make_program, map_of, missing, plan_of, said_of,
+    said_of_regions, said_of_strands, suggest, treat, wants_a_loop,
 };
 use program::{Program, Sample};
 use signal::{Levels, LoopFacts, MEASURE_VERSION, Measurement};
@@ -189,6 +189,8 @@ pub struct Resolved {
     pub program: Program,
     /// Of each of its regions: what it is called, and what was set by hand.
     pub regions: Vec<RegionSaid>,
+    /// Of each of its strands the same.
+    pub strands: Vec<StrandSaid>,
     /// What the takes so far tell about the plan.
     pub advice: Vec<Advice>,
     /// What follows from measurements by today's rules and was not kept yet: take, and version of what measured it.
@@ -268,10 +270,10 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     curves::tell_levels(&mut takes);
     let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
     let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(plan.kind)).collect();
-    let mut program = make_program(&name, &plan, &map, &placed);
-    lay_by_hand(&mut program, said);
+    let program = program_of(&name, &plan, &map, &placed, said);
     Resolved {
         regions: said_of_regions(&program, said),
+        strands: said_of_strands(&program, said),
         tags: said_of(said, Fact::Tags).unwrap_or_default(),
         program,
         advice: advice(&plan, &rings),
@@ -281,6 +283,14 @@ pub fn resolve(known: Known<'_>) -> Resolved {
         takes,
         followed,
     }
+}
+
+/// What sounds: by rule, with what was said of regions and of strands laid over it.
+fn program_of(name: &str, plan: &Plan, map: &MapSettings, placed: &[PlacedTake], said: &Facts) -> Program {
+    let mut program = make_program(name, plan, map, placed);
+    lay_by_hand(&mut program, said);
+    lay_strands(&mut program, said);
+    program
 }
 
 impl ResolvedTake {

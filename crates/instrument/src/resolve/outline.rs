@@ -1,9 +1,7 @@
 //! What a shelf shows of an instrument, without all that is measured and said of its takes.
 
-use super::{Candidate, chosen};
-use crate::{
-    Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, lay_by_hand, make_program, map_of, plan_of, said_of,
-};
+use super::{Candidate, chosen, program_of};
+use crate::{Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, map_of, plan_of, said_of};
 use program::Sample;
 use serde::Serialize;
 use std::collections::HashSet;
@@ -96,8 +94,7 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
     };
     let (taken, measured) = (cells_of(false), cells_of(true));
     let planned = plan.cells();
-    let mut program = make_program(&name, &plan, &map, &placed);
-    lay_by_hand(&mut program, said);
+    let program = program_of(&name, &plan, &map, &placed, said);
     Outline {
         kind: plan.kind,
         tags: said_of(said, Fact::Tags).unwrap_or_default(),

@@ -13,6 +13,7 @@ mod planning;
 mod recording;
 mod shelving;
 mod spreading;
+mod strands;
 mod taking_in;
 mod tuning;
 
@@ -100,6 +101,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(taking_in::instrument_of_file))
         .routes(routes!(taking_in::waiting_audio))
         .routes(routes!(files::forget_files))
+        .routes(routes!(strands::act))
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))

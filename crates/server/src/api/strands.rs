@@ -1,0 +1,91 @@
+//! Acts on strands that set several of their facts at once.
+
+use crate::App;
+use crate::problem::Problem;
+use axum::Json;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use instrument::{Copies, Over, Wish, choose_by_keys, copies, resolve, share_out};
+use program::StrandId;
+use serde::Deserialize;
+use utoipa::ToSchema;
+
+/// One act.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(super) enum StrandAct {
+    /// Copies of a strand are made that sound with it.
+    Copy {
+        /// Of which.
+        of: StrandId,
+        /// How many, and where they lie.
+        copies: Copies,
+    },
+    /// Strands share something out evenly.
+    ShareOut {
+        /// Which.
+        strands: Vec<StrandId>,
+        /// What.
+        over: Over,
+        /// Each fades into the next over so many steps; 0 for not at all.
+        fade: u8,
+    },
+    /// Each of some strands is chosen by a key of its own, outside of what sounds.
+    ChooseByKeys {
+        /// Which.
+        strands: Vec<StrandId>,
+    },
+}
+
+/// Does one act, undone as one.
+#[utoipa::path(post, path = "/api/instruments/{id}/strands", params(("id" = u64, Path)), request_body = StrandAct, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn act(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(act): Json<StrandAct>,
+) -> Result<StatusCode, Problem> {
+    let mut whole = app
+        .store
+        .whole(id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let (label, wishes) = tokio::task::spawn_blocking(move || {
+        let program = resolve(whole.known()).program;
+        let name = |id: StrandId| {
+            program
+                .strand(id)
+                .map_or("a strand", |strand| &strand.name)
+                .to_owned()
+        };
+        let (label, wishes): (String, Vec<Wish>) = match act {
+            StrandAct::Copy { of, copies: wish } => (
+                format!("make copies of {}", name(of)),
+                copies(&program, &whole.facts, of, wish, &mut super::fresh_name),
+            ),
+            StrandAct::ShareOut { strands, over, fade } => {
+                let what = match over {
+                    Over::Keys => "the keys",
+                    Over::Strikes => "the strikes",
+                    Over::Controller(_) => "a controller",
+                };
+                let label = format!("share out {what} among {} strands", strands.len());
+                (label, share_out(&program, &strands, over, fade))
+            }
+            StrandAct::ChooseByKeys { strands } => (
+                format!("choose {} strands by keys", strands.len()),
+                choose_by_keys(&program, &strands),
+            ),
+        };
+        (label, wishes)
+    })
+    .await
+    .map_err(anyhow::Error::from)?;
+    if wishes.is_empty() {
+        return Err(Problem::missing("strand"));
+    }
+    app.store
+        .change(id, &label, wishes)
+        .await?
+        .map_err(|error| Problem::refused(error.to_string()))?;
+    Ok(StatusCode::NO_CONTENT)
+}
