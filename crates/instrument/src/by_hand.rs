@@ -8,7 +8,7 @@ use serde::Serialize;
 use utoipa::ToSchema;
 
 /// What a region is called where something is said of it.
-fn region_target(region: &Region) -> Target {
+pub(crate) fn region_target(region: &Region) -> Target {
     Target::Region(region.key.strand, region.key.of.number())
 }
 

@@ -3,10 +3,12 @@
 //! Nothing here does I/O. Three kinds of fact meet here: what was measured ([`signal::Measurement`]), what follows from
 //! it ([`Suggestion`]), and what the user said ([`Correction`], sparse). A [`Treatment`] is the second with the third laid over it.
 
+mod at_once;
 mod by_hand;
 mod change;
 mod chord;
 mod cost;
+mod coverage;
 mod evenness;
 mod facts;
 mod file_names;
@@ -27,10 +29,12 @@ mod strands;
 mod taking_in;
 mod treatment;
 
+pub use at_once::{AtOnce, set_at_once};
 pub use by_hand::{RegionSaid, lay_by_hand, said_of_regions};
 pub use change::{Applied, Change, ChangeError, FieldChange, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
+pub use coverage::{Coverage, Covered, STRETCH_KEYS, coverage};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,

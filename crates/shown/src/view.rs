@@ -2,9 +2,9 @@
 
 use crate::JobView;
 use instrument::{
-    Advice, Cell, Correction, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan, RegionSaid,
-    ResolvedTake, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target, Treatment, figures_of,
-    resolve,
+    Advice, Cell, Correction, Coverage, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan,
+    RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target,
+    Treatment, coverage, figures_of, resolve,
 };
 use program::Program;
 use serde::Serialize;
@@ -94,6 +94,10 @@ pub struct InstrumentView {
     pub regions: Vec<RegionSaid>,
     /// Of each of its strands: what it is a copy of, what chooses it, and what was set by hand.
     pub strands: Vec<StrandSaid>,
+    /// Where strands are silent within their keys, or sound more than once.
+    pub coverage: Vec<Coverage>,
+    /// Keys of stretch that are heard, and that are plainly heard.
+    pub stretch_keys: [u8; 2],
     /// Takes that could not be measured, as the jobs that tried: what went wrong stands there.
     pub unmeasured: Vec<JobView>,
 }
@@ -246,6 +250,8 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         map: resolved.map,
         advice: resolved.advice,
         tags: resolved.tags,
+        coverage: coverage(&resolved.program),
+        stretch_keys: STRETCH_KEYS,
         program: resolved.program,
         regions: resolved.regions,
         strands: resolved.strands,

@@ -8,6 +8,8 @@ export interface Wish {
   longTake?: number;
   /** A region, by its strand and its number. */
   region?: [strand: number, number: number];
+  /** A strand, by its name. */
+  strand?: number;
   fact: Fact;
   /** `undefined` goes back to the automatic value. */
   value: unknown;
@@ -41,6 +43,28 @@ const LIMITS = {
   region_low_strike: ["strikes", "low"],
   region_high_strike: ["strikes", "high"],
 } as const;
+
+/** Facts of a strand that stand in the program under another name. */
+const OF_STRAND = {
+  strand_name: "name",
+  strand_muted: "muted",
+  strand_gain_db: "gain_db",
+  strand_pan: "pan",
+  strand_tune_cents: "tune_cents",
+  strand_transpose_keys: "transpose_keys",
+  strand_on: "on",
+} as const;
+
+/** Facts of a strand that are limits of where it sounds. */
+const STRAND_LIMITS = {
+  strand_low_key: ["keys", "low"],
+  strand_high_key: ["keys", "high"],
+  strand_low_strike: ["strikes", "low"],
+  strand_high_strike: ["strikes", "high"],
+} as const;
+
+const isOfStrand = (fact: string): fact is keyof typeof OF_STRAND => fact in OF_STRAND;
+const isStrandLimit = (fact: string): fact is keyof typeof STRAND_LIMITS => fact in STRAND_LIMITS;
 
 const among = <T extends string>(all: readonly T[], fact: string): fact is T => (all as readonly string[]).includes(fact);
 const isLimit = (fact: string): fact is keyof typeof LIMITS => fact in LIMITS;
@@ -78,10 +102,31 @@ function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
   return { program, regions };
 }
 
+function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "strands"> {
+  const strands = [...view.strands];
+  const program = { ...view.program, strands: [...view.program.strands] };
+  for (const { strand, fact, value } of wishes) {
+    const n = program.strands.findIndex(({ id }) => id === strand);
+    if (n < 0) continue;
+    const byHand = strands[n]!.by_hand.filter((other) => other !== fact);
+    strands[n] = { ...strands[n]!, by_hand: value === undefined ? byHand : [...byHand, fact] };
+    // What the automatic value is, the server knows.
+    if (value === undefined) continue;
+    const before = program.strands[n]!;
+    if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
+    if (!isStrandLimit(fact)) continue;
+    const [axis, end] = STRAND_LIMITS[fact];
+    const span = { ...before.when[axis], [end]: value, [end === "low" ? "fade_in" : "fade_out"]: null };
+    program.strands[n] = { ...before, when: { ...before.when, [axis]: span } };
+  }
+  return { program, strands };
+}
+
 /** The instrument with an edit laid over it, as far as its outcome is known without the server. */
 export function withEdit(view: InstrumentView, { wishes, plan }: Edit): InstrumentView {
   const ofRegions = wishes.some((wish) => wish.region);
   const ofTakes = wishes.some((wish) => wish.take !== undefined);
+  const ofStrands = wishes.some((wish) => wish.strand !== undefined);
   const map = wishes.filter((wish) => !wish.take && !wish.region && wish.fact in view.map && wish.value !== undefined);
   return {
     ...view,
@@ -89,11 +134,12 @@ export function withEdit(view: InstrumentView, { wishes, plan }: Edit): Instrume
     takes: ofTakes ? view.takes.map((take) => takeWith(take, wishes)) : view.takes,
     map: map.length > 0 ? { ...view.map, ...Object.fromEntries(map.map(({ fact, value }) => [fact, value])) } : view.map,
     ...(ofRegions ? regionsWith(view, wishes) : {}),
+    ...(ofStrands ? strandsWith(view, wishes) : {}),
   };
 }
 
 /** What a wish is made from, as a command says it: what stands in its field now; `undefined` where the page does not know. */
-export function madeFrom(view: InstrumentView, { take, region, fact }: Wish): "automatic" | { value: unknown } | undefined {
+export function madeFrom(view: InstrumentView, { take, region, strand, fact }: Wish): "automatic" | { value: unknown } | undefined {
   if (take !== undefined && fact !== "loop" && among(OF_TREATMENT, fact)) {
     const said = view.takes.find((one) => one.id === take)?.correction;
     return said && (said[fact] == null ? "automatic" : { value: said[fact] });
@@ -103,6 +149,11 @@ export function madeFrom(view: InstrumentView, { take, region, fact }: Wish): "a
     if (n < 0) return undefined;
     const [axis, end] = LIMITS[fact];
     return view.regions[n]!.by_hand.includes(fact) ? { value: view.program.regions[n]!.when[axis][end] } : "automatic";
+  }
+  if (strand !== undefined && isOfStrand(fact)) {
+    const n = view.program.strands.findIndex(({ id }) => id === strand);
+    if (n < 0) return undefined;
+    return view.strands[n]!.by_hand.includes(fact) ? { value: view.program.strands[n]![OF_STRAND[fact]] } : "automatic";
   }
   return undefined;
 }

@@ -21,8 +21,15 @@ export interface Placed {
   /** As a fact names it. */
   name: [strand: number, number: number];
   byHand: Schemas["Fact"][];
+  /** The controller that it is heard by. */
+  controller: Schemas["ByController"] | undefined;
   take: TakeView | undefined;
   extent: Extent;
+}
+
+/** Where something that was found lies. */
+export function extentIn(found: Schemas["Coverage"]): Extent {
+  return { lowKey: found.low_key, highKey: found.high_key, lowStrike: found.low_strike, highStrike: found.high_strike };
 }
 
 export function contains(span: Span, value: number): boolean {
@@ -45,6 +52,7 @@ export function placedRegions(view: InstrumentView): Placed[] {
       id: `${region.key.strand}/${said.number}`,
       name: [region.key.strand, said.number],
       byHand: said.by_hand,
+      controller: said.controller ?? undefined,
       take: takes.get(takeId(view.program.samples[region.sample]?.source)),
       extent: { lowKey: keys.low, highKey: keys.high, lowStrike: strikes.low, highStrike: strikes.high },
     };
@@ -58,6 +66,15 @@ export function inTurnWith(all: Placed[], of: Placed): Placed[] {
     cell !== undefined && take?.cell.key === cell.key && take.cell.layer === cell.layer && take.cell.pass === cell.pass;
   const others = all.filter((one) => one !== of && one.region.key.strand === of.region.key.strand && same(one));
   return of.region.when.turn === "always" ? [of] : [of, ...others.filter((one) => one.region.when.turn !== "always")];
+}
+
+/** How many take turns with a region. */
+export function turnsOf({ region }: Placed): number {
+  const { turn } = region.when;
+  if (turn === "always") return 1;
+  if ("in_order" in turn) return turn.in_order.of;
+  if ("shuffled" in turn) return turn.shuffled.of;
+  return Math.round(1 / Math.max(0.01, turn.random.to - turn.random.from));
 }
 
 /** The regions that an edit is done to, the one on the bench first: those that were chosen on the map, else those of the chosen cells. */

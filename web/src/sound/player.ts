@@ -29,6 +29,8 @@ interface Sound {
   heads: number;
   of: number;
   held: Set<number>;
+  /** Where controllers stand that were moved here. */
+  controllers: Record<number, number>;
   /** What was struck last. */
   struck: { key: number; velocity: number } | undefined;
   /** Whether MIDI keyboards are heard. */
@@ -36,7 +38,8 @@ interface Sound {
 }
 
 export const useSound = create<Sound>(() => ({
-  meter: { peak: 0, voices: 0 },
+  meter: { peak: 0, voices: 0, sounding: [] },
+  controllers: {},
   rate: 0,
   heads: 0,
   of: 0,
@@ -83,7 +86,11 @@ class Player {
     });
     node.onprocessorerror = () =>
       sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
-    node.port.onmessage = (event: MessageEvent<Meter>) => useSound.setState({ meter: event.data });
+    node.port.onmessage = (event: MessageEvent<Meter>) => {
+      const { meter } = useSound.getState();
+      const same = event.data.sounding.join() === meter.sounding.join();
+      useSound.setState({ meter: same ? { ...event.data, sounding: meter.sounding } : event.data });
+    };
     node.connect(this.out);
     this.node = node;
     this.loader = new Worker(new URL("./loader.ts", import.meta.url), { type: "module" });
@@ -94,6 +101,8 @@ class Player {
     this.loader.postMessage({ port: channel.port1 }, [channel.port1]);
     node.port.postMessage({ type: "port", port: channel.port2 } satisfies ToEngine, [channel.port2]);
     useSound.setState({ rate: context.sampleRate });
+    for (const [controller, value] of Object.entries(useSound.getState().controllers)) this.controller(Number(controller), value);
+    this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
   }
 
@@ -153,6 +162,20 @@ class Player {
     });
     this.node?.port.postMessage({ type: "off", key } satisfies ToEngine);
   }
+
+  /** A controller is moved, 0 to 127. */
+  controller(controller: number, value: number): void {
+    useSound.setState(({ controllers }) => ({ controllers: { ...controllers, [controller]: value } }));
+    this.node?.port.postMessage({ type: "controller", controller, value } satisfies ToEngine);
+  }
+
+  /** Only these strands, or regions of them, are heard; all where there are none. */
+  listenTo(of: [strand: number, region: number][]): void {
+    this.alone = of;
+    this.node?.port.postMessage({ type: "alone", of } satisfies ToEngine);
+  }
+
+  private alone: [strand: number, region: number][] = [];
 
   /** A number that is being dragged is heard before it is kept: on every region of that take. */
   drag(take: number, setting: keyof typeof SETTINGS, value: number): void {
@@ -262,6 +285,7 @@ export async function listenToMidi(): Promise<number> {
   playing ??= hearMidi(([status = 0, key = 0, velocity = 0]) => {
     if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
     else if ((status & 0xe0) === 0x80) player.off(key);
+    else if ((status & 0xf0) === 0xb0) player.controller(key, velocity);
   });
   useSound.setState({ midi: true });
   return midiInputs.length;

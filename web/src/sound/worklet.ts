@@ -10,10 +10,12 @@ interface Engine {
   note_on: (key: number, velocity: number) => void;
   note_off: (key: number) => void;
   all_notes_off: () => void;
+  controller: (controller: number, value: number) => void;
+  listen_to: (count: number) => void;
+  sounding: () => number;
   render: () => void;
   left: () => number;
   right: () => number;
-  voices: () => number;
 }
 
 export type ToEngine =
@@ -22,12 +24,17 @@ export type ToEngine =
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
   | { type: "set"; sample: number; setting: number; value: number }
+  | { type: "controller"; controller: number; value: number }
+  /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
+  | { type: "alone"; of: [strand: number, region: number][] }
   | { type: "quiet" }
   | { type: "port"; port: MessagePort };
 
 export interface Meter {
   peak: number;
   voices: number;
+  /** The regions that sound, by their places in the program, each once. */
+  sounding: number[];
 }
 
 declare const sampleRate: number;
@@ -81,6 +88,13 @@ class LadderEngine extends AudioWorkletProcessor {
       case "set":
         this.engine.set(message.sample, message.setting, message.value);
         break;
+      case "controller":
+        this.engine.controller(message.controller, message.value);
+        break;
+      case "alone":
+        this.write(new Float64Array(message.of.flat()).buffer);
+        this.engine.listen_to(message.of.length);
+        break;
       case "quiet":
         this.engine.all_notes_off();
         break;
@@ -100,7 +114,9 @@ class LadderEngine extends AudioWorkletProcessor {
     right.set(new Float32Array(memory, this.engine.right(), right.length));
     for (let n = 0; n < left.length; n++) this.peak = Math.max(this.peak, Math.abs(left[n]!), Math.abs(right[n]!));
     if (++this.blocks >= METER_BLOCKS) {
-      this.port.postMessage({ peak: this.peak, voices: this.engine.voices() } satisfies Meter);
+      const count = this.engine.sounding();
+      const sounding = [...new Set(new Uint32Array(memory.slice(this.engine.exchange(), this.engine.exchange() + 4 * count)))];
+      this.port.postMessage({ peak: this.peak, voices: count, sounding } satisfies Meter);
       this.blocks = 0;
       this.peak = 0;
     }

@@ -75,7 +75,9 @@ export function change(instrument: number, label: string, wishes: Wish[]): Promi
             ? { long_take: wish.longTake }
             : wish.region
               ? { region: wish.region }
-              : ("instrument" as const),
+              : wish.strand !== undefined
+                ? { strand: wish.strand }
+                : ("instrument" as const),
       fact: wish.fact,
       after: wish.value === undefined ? ("automatic" as const) : { value: wish.value },
       made_from: seen && madeFrom(seen, wish),
@@ -84,6 +86,12 @@ export function change(instrument: number, label: string, wishes: Wish[]): Promi
   return sent(instrument, { wishes }, async () =>
     answer(await api.POST("/api/instruments/{id}/changes", { params: { path: { id: instrument } }, body: body as never })),
   );
+}
+
+/** An act that the server makes an edit of: kept in its order, and seen when it is answered. */
+export async function act(instrument: number, send: () => Promise<unknown>): Promise<void> {
+  await inLine(instrument, send);
+  await fetched(instrument);
 }
 
 /** Edits the plan: what differs is set, part by part, and what another page said of other parts meanwhile stays. */

@@ -1,6 +1,10 @@
-// What of the map is chosen.
+// What of the map is chosen, and what of it is listened to alone.
 import { create } from "zustand";
+import { player } from "../sound/player";
 import { useView } from "./view";
+
+/** What the bench shows of the map. */
+export type MapTab = "strand" | "rule" | "region" | "table";
 
 interface MapState {
   /** The strand that can be taken hold of; the first where none is said. */
@@ -9,21 +13,44 @@ interface MapState {
   chosen: string[];
   /** Whether a border takes its neighbour's with it. */
   withNeighbours: boolean;
+  tab: MapTab;
+  /** Strands that are listened to alone. */
+  alone: number[];
+  /** Regions that are, by strand and number. */
+  aloneRegions: [strand: number, number: number][];
   setStrand: (strand: number) => void;
   choose: (chosen: string[]) => void;
   setWithNeighbours: (on: boolean) => void;
+  setTab: (tab: MapTab) => void;
+  /** A strand is listened to alone, with the others that are, or no longer. */
+  listenTo: (strand: number, on: boolean) => void;
+  listenToRegions: (regions: [strand: number, number: number][]) => void;
 }
 
 export const useMap = create<MapState>((set) => ({
   strand: undefined,
   chosen: [],
   withNeighbours: true,
+  tab: "strand",
+  alone: [],
+  aloneRegions: [],
   setStrand: (strand) => set({ strand, chosen: [] }),
   choose: (chosen) => set({ chosen }),
   setWithNeighbours: (withNeighbours) => set({ withNeighbours }),
+  setTab: (tab) => set({ tab }),
+  listenTo: (strand, on) =>
+    set(({ alone }) => ({ alone: on ? [...alone, strand] : alone.filter((other) => other !== strand), aloneRegions: [] })),
+  listenToRegions: (aloneRegions) => set({ aloneRegions, alone: [] }),
 }));
 
-// Who chooses cells, by whatever way, has chosen their regions.
+useMap.subscribe((now, before) => {
+  if (now.alone === before.alone && now.aloneRegions === before.aloneRegions) return;
+  player.listenTo([...now.alone.map((strand): [number, number] => [strand, -1]), ...now.aloneRegions]);
+});
+
 useView.subscribe((now, before) => {
+  // Who chooses cells, by whatever way, has chosen their regions.
   if (now.chosen !== before.chosen) useMap.setState({ chosen: [] });
+  // Another instrument is heard whole.
+  if (now.instrument !== before.instrument) useMap.setState({ alone: [], aloneRegions: [], strand: undefined });
 });

@@ -5,6 +5,7 @@ import { cellId, layerPlace } from "../model/cells";
 import { inWords, keyName } from "../model/keys";
 import {
   chosenRegions,
+  extentIn,
   type Extent,
   inTurnWith,
   moved,
@@ -13,6 +14,7 @@ import {
   type Placed,
   type Side,
   snapped,
+  turnsOf,
   withSide,
 } from "../model/regions";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
@@ -22,6 +24,7 @@ import { useSound } from "../sound/player";
 import { useMap } from "../state/map";
 import { useView } from "../state/view";
 import { keepExtents } from "./mapFacts";
+import { Split } from "./Split";
 
 const STRETCH = 112;
 /** A side is taken hold of from so many pixels. */
@@ -47,11 +50,13 @@ export function MapBoard({ view }: { view: InstrumentView }) {
   const { low, keys, focus, chosen: cells, choose: chooseCell } = useView();
   const { strand: wanted, chosen, choose, withNeighbours } = useMap();
   const heldKeys = useSound((sound) => sound.held);
+  const sounding = useSound((sound) => sound.meter.sounding);
   const onWheel = useLook();
   const all = useMemo(() => placedRegions(view), [view]);
   const strand = view.program.strands.some((s) => s.id === wanted) ? wanted : view.program.strands[0]?.id;
   const own = useMemo(() => all.filter(({ region }) => region.key.strand === strand), [all, strand]);
   const picked = useMemo(() => new Set(chosenRegions(own, chosen, cells, focus)), [own, chosen, cells, focus]);
+  const heard = useMemo(() => new Set(sounding.map((n) => all[n])), [sounding, all]);
   const [live, setLive] = useState<ReadonlyMap<Placed, Extent>>(new Map());
   const [cursor, setCursor] = useState("default");
   const extentOf = useCallback((of: Placed) => live.get(of) ?? of.extent, [live]);
@@ -85,7 +90,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         if (box.bottom <= HEADER || box.top >= height) return;
         const colour = layerColour(colours, take ? layerPlace(view.plan, take.cell) : 0, layersOf(of));
         const isChosen = picked.has(of);
-        const plays = [...heldKeys].some((key) => extentOf(of).lowKey <= key && key <= extentOf(of).highKey);
+        const plays = heard.has(of);
         const [left, top, wide, tall] = [box.left + 1.5, box.top + 1, box.right - box.left - 3, box.bottom - box.top - 2];
         ctx.beginPath();
         ctx.roundRect(left, top, wide, tall, 4);
@@ -94,8 +99,8 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         if (isChosen) ctx.globalAlpha = 1;
         ctx.fill();
         ctx.globalAlpha = faint ? 0.3 : 1;
-        ctx.strokeStyle = isChosen ? colours.chosenLine : plays && !faint ? colours.ink : colour;
-        ctx.lineWidth = isChosen || plays ? 2 : 1;
+        ctx.strokeStyle = isChosen ? colours.chosenLine : plays ? colours.ink : colour;
+        ctx.lineWidth = plays ? 3 : isChosen ? 2 : 1;
         // What was set by hand is drawn with a broken line.
         ctx.setLineDash(of.byHand.length > 0 ? [5, 3] : []);
         ctx.stroke();
@@ -119,11 +124,18 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       };
       for (const of of all) if (of.region.key.strand !== strand) paint(of, true);
       for (const of of own) paint(of, false);
-      drawStretch(surface, own, extentOf, low, keys);
+      for (const found of view.coverage)
+        if (found.strand === strand)
+          hatch(surface, boxOf(extentIn(found), width, height), found.what === "gap" ? colours.mark : colours.chosenLine);
+      drawStretch(surface, own, extentOf, view.stretch_keys, low, keys);
+      for (const key of heldKeys) {
+        ctx.fillStyle = colours.chosenLine;
+        ctx.fillRect(0, laneTop(key, low, keys, height), 3, (height - HEADER) / keys);
+      }
       ctx.restore();
       drawHeader(surface);
     },
-    [view.plan, all, own, strand, low, keys, picked, heldKeys, extentOf, boxOf],
+    [view.plan, view.coverage, view.stretch_keys, all, own, strand, low, keys, picked, heldKeys, heard, extentOf, boxOf],
   );
 
   const hit = (at: Place): { of: Placed; side: Side | undefined } | undefined => {
@@ -205,6 +217,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
           setCursor(!found ? "default" : !found.side ? "grab" : found.side.endsWith("Key") ? "ns-resize" : "ew-resize");
         }}
       />
+      <Split view={view} strand={strand} />
       <div role="listbox" aria-multiselectable aria-label="Regions" className="sr-only">
         {own.map((of) => (
           <button
@@ -241,13 +254,22 @@ export function wordsOf({ region, extent, byHand }: Placed, view: InstrumentView
   return `${name}: keys ${keyName(lowKey)} to ${keyName(highKey)}, strikes ${lowStrike} to ${highStrike}${hand}`;
 }
 
-/** How many take turns with a region. */
-export function turnsOf({ region }: Placed): number {
-  const { turn } = region.when;
-  if (turn === "always") return 1;
-  if ("in_order" in turn) return turn.in_order.of;
-  if ("shuffled" in turn) return turn.shuffled.of;
-  return Math.round(1 / Math.max(0.01, turn.random.to - turn.random.from));
+/** Lines from corner to corner over what is not covered once. */
+function hatch({ ctx }: Surface, { left, top, right, bottom }: Box, colour: string): void {
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(left + 1, top + 1, right - left - 2, bottom - top - 2);
+  ctx.clip();
+  ctx.strokeStyle = colour;
+  ctx.lineWidth = 1;
+  ctx.beginPath();
+  for (let x = left - (bottom - top); x < right; x += 7) {
+    ctx.moveTo(x, bottom);
+    ctx.lineTo(x + (bottom - top), top);
+  }
+  ctx.stroke();
+  ctx.strokeRect(left + 1, top + 1, right - left - 2, bottom - top - 2);
+  ctx.restore();
 }
 
 /** The colour of a region, paler where it fades. */
@@ -269,6 +291,7 @@ function drawStretch(
   { ctx, width, height, colours }: Surface,
   own: Placed[],
   extentOf: (of: Placed) => Extent,
+  [heard, plainly]: number[],
   low: number,
   keys: number,
 ): void {
@@ -282,7 +305,7 @@ function drawStretch(
     const of = own.find((one) => extentOf(one).lowKey <= key && key <= extentOf(one).highKey);
     if (!of) continue;
     const stretch = key - of.region.root_key;
-    ctx.fillStyle = Math.abs(stretch) > 4 ? colours.mark : Math.abs(stretch) > 2 ? colours.chosenLine : colours.act;
+    ctx.fillStyle = Math.abs(stretch) > plainly! ? colours.mark : Math.abs(stretch) > heard! ? colours.chosenLine : colours.act;
     ctx.globalAlpha = 0.8;
     const reach = (Math.max(-12, Math.min(7, stretch)) / 12) * STRETCH * 0.6;
     ctx.fillRect(Math.min(zero, zero + reach), laneTop(key, low, keys, height) + lane * 0.2, Math.max(1, Math.abs(reach)), lane * 0.6);

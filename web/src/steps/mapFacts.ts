@@ -28,7 +28,7 @@ export async function keepExtents(instrument: number, placed: { of: Placed; to: 
 }
 
 /** Sets a number of regions, or gives it back to the rule. */
-export function keepFact(instrument: number, of: Placed[], label: (what: string) => string, fact: Fact, value: number | undefined): void {
+export function keepFact(instrument: number, of: Placed[], label: (what: string) => string, fact: Fact, value: unknown): void {
   void change(
     instrument,
     label(some(of.length)),

@@ -102,6 +102,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(taking_in::waiting_audio))
         .routes(routes!(files::forget_files))
         .routes(routes!(strands::act))
+        .routes(routes!(strands::regions_at_once))
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))

@@ -1,12 +1,14 @@
-//! Acts on strands that set several of their facts at once.
+//! Acts on strands and regions that set several of their facts at once.
 
 use crate::App;
 use crate::problem::Problem;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use instrument::{Copies, Over, Wish, choose_by_keys, copies, resolve, share_out};
-use program::StrandId;
+use instrument::{
+    AtOnce, Copies, Fact, Facts, Over, Wish, choose_by_keys, copies, resolve, set_at_once, share_out,
+};
+use program::{Program, StrandId};
 use serde::Deserialize;
 use utoipa::ToSchema;
 
@@ -44,6 +46,76 @@ pub(super) async fn act(
     Path(id): Path<u64>,
     Json(act): Json<StrandAct>,
 ) -> Result<StatusCode, Problem> {
+    edit(&app, id, "strand", move |program, facts| {
+        act.wishes(program, facts)
+    })
+    .await
+}
+
+impl StrandAct {
+    /// What it is called, and what it says.
+    fn wishes(self, program: &Program, facts: &Facts) -> (String, Vec<Wish>) {
+        let name = |id: StrandId| {
+            program
+                .strand(id)
+                .map_or("a strand", |strand| &strand.name)
+                .to_owned()
+        };
+        match self {
+            Self::Copy { of, copies: wish } => (
+                format!("make copies of {}", name(of)),
+                copies(program, facts, of, wish, &mut super::fresh_name),
+            ),
+            Self::ShareOut { strands, over, fade } => {
+                let what = match over {
+                    Over::Keys => "the keys",
+                    Over::Strikes => "the strikes",
+                    Over::Controller(_) => "a controller",
+                };
+                let label = format!("share out {what} among {} strands", strands.len());
+                (label, share_out(program, &strands, over, fade))
+            }
+            Self::ChooseByKeys { strands } => (
+                format!("choose {} strands by keys", strands.len()),
+                choose_by_keys(program, &strands),
+            ),
+        }
+    }
+}
+
+/// A number of many regions.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct RegionsAtOnce {
+    label: super::Label,
+    /// Which, by strand and number.
+    regions: Vec<(StrandId, u64)>,
+    /// Which number.
+    fact: Fact,
+    /// How it is set.
+    how: AtOnce,
+}
+
+/// Sets a number of many regions, undone as one.
+#[utoipa::path(post, path = "/api/instruments/{id}/regions", params(("id" = u64, Path)), request_body = RegionsAtOnce, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn regions_at_once(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(wish): Json<RegionsAtOnce>,
+) -> Result<StatusCode, Problem> {
+    edit(&app, id, "region", move |program, facts| {
+        let wishes = set_at_once(program, facts, &wish.regions, wish.fact, wish.how);
+        (wish.label.shortened(), wishes)
+    })
+    .await
+}
+
+/// Keeps what follows from an instrument as it stands, as one edit; `what` is missing where nothing does.
+async fn edit(
+    app: &App,
+    id: u64,
+    what: &'static str,
+    wishes: impl FnOnce(&Program, &Facts) -> (String, Vec<Wish>) + Send + 'static,
+) -> Result<StatusCode, Problem> {
     let mut whole = app
         .store
         .whole(id)
@@ -51,37 +123,12 @@ pub(super) async fn act(
         .ok_or_else(|| Problem::missing("instrument"))?;
     let (label, wishes) = tokio::task::spawn_blocking(move || {
         let program = resolve(whole.known()).program;
-        let name = |id: StrandId| {
-            program
-                .strand(id)
-                .map_or("a strand", |strand| &strand.name)
-                .to_owned()
-        };
-        let (label, wishes): (String, Vec<Wish>) = match act {
-            StrandAct::Copy { of, copies: wish } => (
-                format!("make copies of {}", name(of)),
-                copies(&program, &whole.facts, of, wish, &mut super::fresh_name),
-            ),
-            StrandAct::ShareOut { strands, over, fade } => {
-                let what = match over {
-                    Over::Keys => "the keys",
-                    Over::Strikes => "the strikes",
-                    Over::Controller(_) => "a controller",
-                };
-                let label = format!("share out {what} among {} strands", strands.len());
-                (label, share_out(&program, &strands, over, fade))
-            }
-            StrandAct::ChooseByKeys { strands } => (
-                format!("choose {} strands by keys", strands.len()),
-                choose_by_keys(&program, &strands),
-            ),
-        };
-        (label, wishes)
+        wishes(&program, &whole.facts)
     })
     .await
     .map_err(anyhow::Error::from)?;
     if wishes.is_empty() {
-        return Err(Problem::missing("strand"));
+        return Err(Problem::missing(what));
     }
     app.store
         .change(id, &label, wishes)

@@ -1,0 +1,71 @@
+// What the rule makes of the takes, as they come and go.
+import type { InstrumentView } from "../api/client";
+import { count, semitones } from "../model/units";
+import { Choice } from "../parts/Choice";
+import { Field } from "../parts/Field";
+import { change } from "../state/edits";
+import { sayError } from "../state/view";
+
+type Settings = InstrumentView["map"];
+
+const FILLS: { value: Settings["fill"]; name: string }[] = [
+  { value: "down", name: "stretch the upper rung down" },
+  { value: "up", name: "stretch the lower rung up" },
+  { value: "middle", name: "meet in the middle" },
+  { value: "none", name: "leave them silent" },
+];
+
+const ORDERS: { value: Settings["turn_order"]; name: string }[] = [
+  { value: "in_order", name: "one after another" },
+  { value: "random", name: "at random" },
+  { value: "shuffled", name: "at random, never the same twice" },
+];
+
+/** Steps of velocity. */
+const strikes = { ...count, show: (v: number) => (v === 0 ? "no strikes" : `${v} ${v === 1 ? "strike" : "strikes"}`) };
+
+export function Rule({ view }: { view: InstrumentView }) {
+  const { map } = view;
+  const set = (fact: keyof Settings, value: number | string, label: string) =>
+    void change(view.id, label, [{ fact, value }]).catch(sayError);
+  const keys = (fact: "furthest_stretch_keys" | "below_keys" | "above_keys", name: string, label: string) => (
+    <Field label={name} value={map[fact]} unit={semitones} onSet={(v) => set(fact, Math.min(127, Math.max(0, Math.round(v))), label)} />
+  );
+  const layered = view.plan.passes.some((pass) => pass.layers.length > 1);
+  const inTurn = view.program.regions.some(({ when }) => when.turn !== "always");
+  return (
+    <div className="card p-3" data-part="rule">
+      <div className="grid grid-cols-2 gap-3">
+        <Choice
+          label="Keys between two rungs"
+          value={map.fill}
+          options={FILLS}
+          onChange={(fill) => set("fill", fill, "fill the gaps another way")}
+        />
+        {keys("furthest_stretch_keys", "Furthest stretch", "change the furthest stretch")}
+        {keys("below_keys", "Below the lowest rung", "change the keys below")}
+        {keys("above_keys", "Above the highest rung", "change the keys above")}
+        {layered && (
+          <Field
+            label="Layers cross over"
+            value={map.strike_crossfade}
+            unit={strikes}
+            onSet={(v) => set("strike_crossfade", Math.min(126, Math.max(0, Math.round(v))), "cross layers otherwise")}
+          />
+        )}
+        {inTurn && (
+          <Choice
+            label="Round robins sound"
+            value={map.turn_order}
+            options={ORDERS}
+            onChange={(order) => set("turn_order", order, "change the order of round robins")}
+          />
+        )}
+      </div>
+      <p className="mt-3 text-[12px] text-ink3">
+        The rule follows the takes as they come and go. What was set by hand stays, has a broken line on the board, and is given back under
+        Region.
+      </p>
+    </div>
+  );
+}

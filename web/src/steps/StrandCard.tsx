@@ -1,0 +1,196 @@
+// One strand: what it sounds on and what it sounds like.
+import type { Fact, InstrumentView, Schemas } from "../api/client";
+import { controllerName, type Event, EVENTS, eventOf, OFFERED, type PlacedStrand, withEvent } from "../model/strands";
+import { count, key, semitones, type Unit } from "../model/units";
+import { Choice } from "../parts/Choice";
+import { Field } from "../parts/Field";
+import { Written } from "../parts/Written";
+import { player, useSound } from "../sound/player";
+import { fitted, LIMITS, sayOf, SOUND, type StrandNumber } from "./strandFacts";
+
+interface Props {
+  view: InstrumentView;
+  of: PlacedStrand;
+  strands: PlacedStrand[];
+}
+
+export function StrandCard({ view, of, strands }: Props) {
+  const { strand, said } = of;
+  const say = (fact: Fact, value: unknown, label?: string) => sayOf(view.id, of, fact, value, label);
+  const number = (spec: StrandNumber) => (
+    <Field
+      key={spec.fact}
+      label={spec.label}
+      value={spec.of(of)}
+      unit={spec.unit}
+      byHand={said.by_hand.includes(spec.fact)}
+      onSet={(v) => say(spec.fact, fitted(spec, v))}
+      onAutomatic={() => say(spec.fact, undefined)}
+    />
+  );
+  const fade = (fact: Fact, label: string, value: number, unit: Unit) => (
+    <Field
+      label={label}
+      value={value}
+      unit={unit}
+      byHand={said.by_hand.includes(fact)}
+      onSet={(v) => say(fact, Math.min(126, Math.max(0, Math.round(v))))}
+      onAutomatic={() => say(fact, undefined)}
+    />
+  );
+  return (
+    <div className="card flex flex-col gap-3 p-3" data-part="strand">
+      <div className="grid grid-cols-2 gap-3">
+        <Written label="Name" value={strand.name} onKeep={(name) => void say("strand_name", name, `call a strand ${name}`)} />
+        <Choice
+          label="Sounds on"
+          value={eventOf(strand.on)}
+          options={EVENTS}
+          onChange={(event: Event) => say("strand_on", withEvent(event, strand.on), `change what ${strand.name} sounds on`)}
+        />
+      </div>
+      {"key_up" in strand.on && <KeyUp on={strand.on} onSet={(on) => say("strand_on", on, `change how ${strand.name} falls`)} />}
+      <div className="grid grid-cols-4 gap-3">
+        {SOUND.map(number)}
+        {LIMITS.map(number)}
+        {fade("strand_keys_fade", "Keys cross over", said.keys_fade, semitones)}
+        {fade("strand_strikes_fade", "Strikes cross over", said.strikes_fade, count)}
+      </div>
+      <ByController said={said} onSet={(by) => say("strand_controller", by, `choose ${strand.name} by a controller`)} />
+      <div className="grid grid-cols-4 gap-3">
+        <Field
+          label="Chosen by key"
+          value={said.by_key?.key}
+          unit={chosenBy}
+          byHand={said.by_hand.includes("strand_by_key")}
+          onSet={(v) => say("strand_by_key", { key: Math.min(127, Math.max(0, Math.round(v))), held: said.by_key?.held ?? false })}
+          onAutomatic={() => say("strand_by_key", undefined)}
+        />
+        <Choice
+          label="Cut off by"
+          value={String(said.cut_by ?? "none")}
+          options={[
+            { value: "none", name: "nothing" },
+            ...strands.map((other) => ({
+              value: String(other.strand.id),
+              name: other.strand.id === strand.id ? "itself" : other.strand.name,
+            })),
+          ]}
+          onChange={(by) => say("strand_cut_by", by === "none" ? undefined : Number(by), `change what cuts ${strand.name} off`)}
+        />
+        {said.cut_by != null && (
+          <Field
+            label="Fading within"
+            value={strand.cut.fade_ms}
+            unit={ms}
+            byHand={said.by_hand.includes("strand_cut_fade_ms")}
+            onSet={(v) => say("strand_cut_fade_ms", Math.min(20_000, Math.max(0, v)))}
+            onAutomatic={() => say("strand_cut_fade_ms", undefined)}
+          />
+        )}
+        <label className="col-span-2 flex items-center gap-2 self-end pb-1.5 text-[12px]">
+          <input
+            type="checkbox"
+            checked={strand.when.turn !== "always" || said.by_hand.includes("strand_takes_turns")}
+            onChange={(event) => say("strand_takes_turns", event.target.checked ? true : undefined, `let ${strand.name} take turns`)}
+          />
+          Takes turns with other strands
+        </label>
+      </div>
+      {said.by_key && (
+        <label className="flex items-center gap-2 text-[12px]">
+          <input
+            type="checkbox"
+            checked={said.by_key.held}
+            onChange={(event) => say("strand_by_key", { ...said.by_key!, held: event.target.checked })}
+          />
+          Only while that key is down
+        </label>
+      )}
+      {said.copy_of != null && (
+        <div className="flex items-center justify-between gap-3 border-t border-line2 pt-3 text-[12px] text-ink3">
+          <span>
+            A copy of {strands.find((other) => other.strand.id === said.copy_of)?.strand.name ?? "a strand"}: it plays the same regions.
+          </span>
+          <button className="button" onClick={() => say("strand_copy_of", undefined, `remove ${strand.name}`)}>
+            Remove this copy
+          </button>
+        </div>
+      )}
+    </div>
+  );
+}
+
+const ms: Unit = { ...count, show: (v) => `${v} ms`, step: 10, fine: 1 };
+const chosenBy: Unit = key;
+
+/** How a sound of keys that come up falls. */
+function KeyUp({ on, onSet }: { on: Extract<Schemas["On"], { key_up: unknown }>; onSet: (on: Schemas["On"]) => void }) {
+  const { fall_db_per_s, pedal_holds } = on.key_up;
+  return (
+    <div className="grid grid-cols-2 gap-3">
+      <Field
+        label="Softer for each second held"
+        value={fall_db_per_s}
+        unit={falls}
+        onSet={(v) => onSet({ key_up: { pedal_holds, fall_db_per_s: Math.min(96, Math.max(0, v)) } })}
+      />
+      <label className="flex items-center gap-2 self-end pb-1.5 text-[12px]">
+        <input
+          type="checkbox"
+          checked={pedal_holds}
+          onChange={(event) => onSet({ key_up: { pedal_holds: event.target.checked, fall_db_per_s } })}
+        />
+        The pedal holds it back
+      </label>
+    </div>
+  );
+}
+
+const falls: Unit = { ...count, show: (v) => `${v} dB`, step: 1, fine: 0.1 };
+
+/** The controller that a strand is heard by, and a hand on it. */
+function ByController({ said, onSet }: { said: Schemas["StrandSaid"]; onSet: (by: Schemas["ByController"] | undefined) => void }) {
+  const by = said.controller;
+  const stands = useSound((sound) => (by ? (sound.controllers[by.controller] ?? 0) : 0));
+  const limit = (label: string, which: "low" | "high" | "fade") => (
+    <Field
+      label={label}
+      value={by?.[which]}
+      unit={count}
+      disabled={!by}
+      onSet={(v) => by && onSet({ ...by, [which]: Math.min(127, Math.max(0, Math.round(v))) })}
+    />
+  );
+  return (
+    <div className="grid grid-cols-4 gap-3">
+      <Choice
+        label="Heard by"
+        value={by ? String(by.controller) : "none"}
+        options={[
+          { value: "none", name: "no controller" },
+          ...[...new Set([...OFFERED, ...(by ? [by.controller] : [])])].map((n) => ({ value: String(n), name: controllerName(n) })),
+        ]}
+        onChange={(next) => onSet(next === "none" ? undefined : { low: 0, high: 127, fade: 0, ...by, controller: Number(next) })}
+      />
+      {limit("From", "low")}
+      {limit("To", "high")}
+      {limit("Crossing over", "fade")}
+      {by && (
+        <label className="col-span-4 flex items-center gap-3 text-[12px] text-ink3">
+          {controllerName(by.controller)} stands at
+          <input
+            type="range"
+            min={0}
+            max={127}
+            value={stands}
+            className="grow accent-act"
+            aria-label={`Where ${controllerName(by.controller)} stands`}
+            onChange={(event) => player.controller(by.controller, Number(event.target.value))}
+          />
+          <span className="num w-8 text-right">{stands}</span>
+        </label>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,77 @@
+// What is said of strands.
+import { answer, api, type Fact, type Schemas } from "../api/client";
+import { cents, decibels, key, semitones, share, count, type Unit } from "../model/units";
+import { border, type PlacedStrand } from "../model/strands";
+import { act, change } from "../state/edits";
+import { sayError } from "../state/view";
+
+/** A number of a strand. */
+export interface StrandNumber {
+  fact: Fact;
+  label: string;
+  unit: Unit;
+  of: (placed: PlacedStrand) => number;
+  /** Lowest and highest. */
+  within: [number, number];
+  /** Whether it is a whole one. */
+  whole?: boolean;
+}
+
+/** What a strand sounds like. */
+export const SOUND: StrandNumber[] = [
+  { fact: "strand_gain_db", label: "Level", unit: decibels, of: ({ strand }) => strand.gain_db, within: [-96, 48] },
+  { fact: "strand_pan", label: "Place", unit: share, of: ({ strand }) => strand.pan ?? 0, within: [-1, 1] },
+  {
+    fact: "strand_transpose_keys",
+    label: "Transposed",
+    unit: semitones,
+    of: ({ strand }) => strand.transpose_keys,
+    within: [-48, 48],
+    whole: true,
+  },
+  { fact: "strand_tune_cents", label: "Tuned by", unit: cents, of: ({ strand }) => strand.tune_cents ?? 0, within: [-1200, 1200] },
+];
+
+/** What it sounds on. */
+export const LIMITS: StrandNumber[] = [
+  { fact: "strand_low_key", label: "Lowest key", unit: key, of: (of) => border(of, "keys", "low"), within: [0, 127], whole: true },
+  { fact: "strand_high_key", label: "Highest key", unit: key, of: (of) => border(of, "keys", "high"), within: [0, 127], whole: true },
+  {
+    fact: "strand_low_strike",
+    label: "Softest strike",
+    unit: count,
+    of: (of) => border(of, "strikes", "low"),
+    within: [1, 127],
+    whole: true,
+  },
+  {
+    fact: "strand_high_strike",
+    label: "Hardest strike",
+    unit: count,
+    of: (of) => border(of, "strikes", "high"),
+    within: [1, 127],
+    whole: true,
+  },
+];
+
+export function fitted({ within: [low, high], whole }: Pick<StrandNumber, "within" | "whole">, value: number): number {
+  const inside = Math.min(high, Math.max(low, value));
+  return whole ? Math.round(inside) : inside;
+}
+
+/** Says something of a strand; `undefined` gives it back to the automatic value. */
+export function sayOf(instrument: number, { strand }: PlacedStrand, fact: Fact, value: unknown, label?: string): void {
+  const what =
+    label ??
+    (value === undefined
+      ? `give a setting of ${strand.name} back`
+      : `set ${fact.replace(/^strand_/, "").replaceAll("_", " ")} of ${strand.name}`);
+  void change(instrument, what, [{ strand: strand.id, fact, value }]).catch(sayError);
+}
+
+/** An act on several facts of strands at once. */
+export function actOn(instrument: number, body: Schemas["StrandAct"]): void {
+  void act(instrument, async () =>
+    answer(await api.POST("/api/instruments/{id}/strands", { params: { path: { id: instrument } }, body })),
+  ).catch(sayError);
+}
