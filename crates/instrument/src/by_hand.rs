@@ -36,8 +36,9 @@ pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
     program.regions.iter().map(of).collect()
 }
 
-/// Lays what was said over the regions of a program.
+/// Lays what was said over the regions of a program, and adds those that were made by hand.
 pub fn lay_by_hand(program: &mut Program, said: &Facts) {
+    crate::splitting::add_own(program, said);
     for region in &mut program.regions {
         lay_by_hand_of(region, said);
     }

@@ -282,6 +282,9 @@ facts! {
     /// The controller that has to stand somewhere for it to be heard; `null` for none.
     RegionController "region_controller" of Region: Takes::Fitting(is::<Option<ByController>>, CONTROLLER_SAYS);
 
+    /// The region of its strand that it is a part of, which it is there for; `null` where it is gone.
+    RegionCopyOf "region_copy_of" of Region: Takes::Fitting(is::<Option<u64>>, "A part is one of a region.");
+
     /// The strand that it is a copy of, which it is there for; `null` where it is gone.
     StrandCopyOf "strand_copy_of" of Strand: Takes::Fitting(is::<Option<u64>>, "A copy is one of a strand.");
     /// Its place among the strands, rising.

@@ -23,6 +23,7 @@ mod parts;
 mod plan;
 mod resolve;
 mod slicing;
+mod splitting;
 mod spread;
 mod stages;
 mod strands;
@@ -59,6 +60,7 @@ pub use resolve::{
     ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,
 };
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
+pub use splitting::{CutAt, split};
 pub use spread::{Part, Spread, SpreadTake, spread};
 pub use strands::{
     ByController, ByKey, Copies, Over, StrandSaid, choose_by_keys, copies, lay_strands, said_of_strands,

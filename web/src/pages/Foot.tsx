@@ -2,6 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { answer, api, type InstrumentView, type Progress } from "../api/client";
 import { type BoardCell, cellId } from "../model/cells";
+import { WAYS } from "../model/choosing";
 import { type Plot, toCheck } from "../parts/Board";
 import { Failed, JobBar } from "../parts/JobBar";
 import { useSound } from "../sound/player";
@@ -138,41 +139,23 @@ function RunningJob({ id }: { id: number }) {
   );
 }
 
-const CHOOSING = [
-  ["all", "all cells"],
-  ["second", "every second rung"],
-  ["layer", "this layer"],
-  ["check", "all to check"],
-  ["none", "none"],
-] as const;
-type Choosing = (typeof CHOOSING)[number][0];
-
 /** Many cells at once. */
 function ChooseMenu({ cells, plot }: { cells: BoardCell[]; plot: Plot | undefined }) {
   const { focus, choose } = useView();
   const focused = cells.find((cell) => cell.id === focus);
-  const rungs = [...new Set(cells.map((cell) => cell.cell.key))].sort((a, b) => a - b);
-  const pick = (what: Choosing) => {
-    const wanted: Record<Choosing, () => BoardCell[]> = {
-      all: () => cells,
-      none: () => [],
-      second: () => cells.filter((cell) => rungs.indexOf(cell.cell.key) % 2 === Math.max(0, rungs.indexOf(focused?.cell.key ?? -1)) % 2),
-      layer: () => cells.filter((cell) => cell.layer === (focused?.layer ?? 0)),
-      check: () => (plot ? toCheck(plot, cells) : []),
-    };
-    const found = wanted[what]();
-    choose(
-      what === "none" ? focus : ((found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus),
-      new Set(found.map((cell) => cell.id)),
-    );
-  };
+  const take = (found: BoardCell[]) =>
+    choose((found.find((cell) => cell.id === focus) ?? found[0])?.id ?? focus, new Set(found.map((cell) => cell.id)));
   return (
     <Menu
       button="Choose ▴"
       className="rounded border border-edge bg-raised px-2 leading-[18px]"
       side="top"
       align="start"
-      acts={CHOOSING.map(([what, name]) => ({ name, begin: () => pick(what) }))}
+      acts={[
+        ...WAYS.map(({ name, pick }) => ({ name, begin: () => take(pick(cells, focused)) })),
+        { name: "all to check", begin: () => take(plot ? toCheck(plot, cells) : []) },
+        { name: "none", begin: () => choose(focus, new Set()) },
+      ]}
     />
   );
 }

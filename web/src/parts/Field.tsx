@@ -1,6 +1,7 @@
 // A number that is typed with its unit, nudged with arrow keys, dragged by its name, and returned to its automatic value where it is emptied.
-import { type PointerEvent, useEffect, useId, useRef, useState } from "react";
-import type { Unit } from "../model/units";
+import { type PointerEvent, useEffect, useEffectEvent, useId, useRef, useState } from "react";
+import { key, type Unit } from "../model/units";
+import { useSound } from "../sound/player";
 import { sayError } from "../state/view";
 import { type By, useDrag } from "./drag";
 
@@ -46,6 +47,21 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     setText(shown);
     if (parsed !== undefined && text !== shown && parsed !== value) onSet(parsed);
   };
+  // A key is said by playing it, while its field has the focus.
+  const [focused, setFocused] = useState(false);
+  const played = useEffectEvent((struck: number) => {
+    editing.current = false;
+    if (struck !== value && !disabled) onSet(struck);
+  });
+  useEffect(
+    () =>
+      focused && unit === key
+        ? useSound.subscribe((now, before) => {
+            if (now.struck && now.struck !== before.struck) played(now.struck.key);
+          })
+        : undefined,
+    [focused, unit],
+  );
   const nudge = (by: number) => {
     if (value !== undefined && !disabled) onSet(rounded(value + by));
   };
@@ -93,12 +109,18 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
         disabled={disabled}
         spellCheck={false}
         autoComplete="off"
-        onFocus={(event) => event.currentTarget.select()}
+        onFocus={(event) => {
+          event.currentTarget.select();
+          setFocused(true);
+        }}
         onChange={(event) => {
           editing.current = true;
           setText(event.target.value);
         }}
-        onBlur={keep}
+        onBlur={() => {
+          setFocused(false);
+          keep();
+        }}
         onKeyDown={(event) => {
           if (event.key === "Enter") keep();
           else if (event.key === "Escape") {

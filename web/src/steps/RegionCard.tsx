@@ -1,6 +1,6 @@
 // What regions sound on and like; what is set goes to all that are chosen.
 import { useState } from "react";
-import type { InstrumentView, Schemas } from "../api/client";
+import { answer, api, type InstrumentView, type Schemas } from "../api/client";
 import { inWords } from "../model/keys";
 import { type Placed, turnsOf, withSide } from "../model/regions";
 import { controllerName, OFFERED } from "../model/strands";
@@ -8,7 +8,9 @@ import { count, key } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Popup } from "../parts/Popup";
+import { act } from "../state/edits";
 import { useMap } from "../state/map";
+import { sayError } from "../state/view";
 import { giveBack, keepExtents, keepFact } from "./mapFacts";
 import { fitted, LIMITS, type RegionNumber, setAtOnce, SOUND } from "./regionNumbers";
 
@@ -71,7 +73,8 @@ export function RegionCard({ view, of, first }: { view: InstrumentView; of: Plac
       </div>
       <RegionController view={view} of={of} first={first} />
       <div className="flex flex-wrap items-center gap-2">
-        <AtOnce view={view} of={of} />
+        {of.length > 1 && <AtOnce view={view} of={of} />}
+        <CutInTwo view={view} of={of} first={first} />
         <button
           className={`button ${aloneRegions.length > 0 ? "on" : ""}`}
           aria-pressed={aloneRegions.length > 0}
@@ -122,6 +125,48 @@ function RegionController({ view, of, first }: { view: InstrumentView; of: Place
       {limit("To", "high")}
       {limit("Crossing over", "fade")}
     </div>
+  );
+}
+
+/** Two of each, which meet at a key or a strike. */
+function CutInTwo({ view, of, first }: { view: InstrumentView; of: Placed[]; first: Placed }) {
+  const { lowKey, highKey, lowStrike, highStrike } = first.extent;
+  const [atKey, setAtKey] = useState<number>();
+  const [atStrike, setAtStrike] = useState<number>();
+  const here = { key: atKey ?? Math.ceil((lowKey + highKey + 1) / 2), strike: atStrike ?? Math.ceil((lowStrike + highStrike + 1) / 2) };
+  const cut = (at: Schemas["CutAt"]) => {
+    const body = { regions: of.map(({ name }) => name), at };
+    void act(view.id, async () =>
+      answer(await api.POST("/api/instruments/{id}/regions/split", { params: { path: { id: view.id } }, body })),
+    ).catch(sayError);
+  };
+  return (
+    <Popup button="Cut in two…" title="Cut in two">
+      {(close) => (
+        <div className="grid grid-cols-2 items-end gap-3">
+          <Field label="The upper begins at" value={here.key} unit={key} onSet={(v) => setAtKey(Math.round(v))} />
+          <button
+            className="button act"
+            onClick={() => {
+              close();
+              cut({ key: here.key });
+            }}
+          >
+            Cut the keys
+          </button>
+          <Field label="The harder begins at" value={here.strike} unit={count} onSet={(v) => setAtStrike(Math.round(v))} />
+          <button
+            className="button act"
+            onClick={() => {
+              close();
+              cut({ strike: here.strike });
+            }}
+          >
+            Cut the strikes
+          </button>
+        </div>
+      )}
+    </Popup>
   );
 }
 

@@ -122,9 +122,7 @@ function Uncovered({ view, held }: { view: InstrumentView; held: PlacedStrand })
     <ul className="text-[12px]" data-part="coverage">
       {own.slice(0, MOST_SAID).map((found) => (
         <li key={JSON.stringify(found)} className="flex items-center gap-2">
-          <span className={found.what === "gap" ? "text-mark" : "text-warn"}>
-            {found.what === "gap" ? "silent" : "sounds twice"}
-          </span>
+          <span className={found.what === "gap" ? "text-mark" : "text-warn"}>{found.what === "gap" ? "silent" : "sounds twice"}</span>
           <button
             className="rounded px-1 underline hover:bg-line2"
             onClick={() => look(Math.round((found.low_key + found.high_key - keys) / 2), keys)}

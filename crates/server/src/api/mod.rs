@@ -103,6 +103,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(files::forget_files))
         .routes(routes!(strands::act))
         .routes(routes!(strands::regions_at_once))
+        .routes(routes!(strands::split_regions))
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))

@@ -6,7 +6,8 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use instrument::{
-    AtOnce, Copies, Fact, Facts, Over, Wish, choose_by_keys, copies, resolve, set_at_once, share_out,
+    AtOnce, Copies, CutAt, Fact, Facts, Over, Wish, choose_by_keys, copies, resolve, set_at_once, share_out,
+    split,
 };
 use program::{Program, StrandId};
 use serde::Deserialize;
@@ -81,6 +82,29 @@ impl StrandAct {
             ),
         }
     }
+}
+
+/// Regions that are cut in two.
+#[derive(Debug, Deserialize, ToSchema)]
+pub(super) struct Splitting {
+    /// Which, by strand and number.
+    regions: Vec<(StrandId, u64)>,
+    /// Where.
+    at: CutAt,
+}
+
+/// Cuts regions in two, undone as one.
+#[utoipa::path(post, path = "/api/instruments/{id}/regions/split", params(("id" = u64, Path)), request_body = Splitting, responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
+pub(super) async fn split_regions(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(wish): Json<Splitting>,
+) -> Result<StatusCode, Problem> {
+    edit(&app, id, "region that is cut there", move |program, facts| {
+        let wishes = split(program, facts, &wish.regions, wish.at, &mut super::fresh_name);
+        ("cut regions in two".to_owned(), wishes)
+    })
+    .await
 }
 
 /// A number of many regions.
