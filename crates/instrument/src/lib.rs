@@ -13,6 +13,7 @@ mod evenness;
 mod facts;
 mod file_names;
 mod ids;
+mod kit;
 mod making;
 mod mapping;
 mod missing;
@@ -45,6 +46,7 @@ pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
 pub use ids::{LayerId, NAMES_END, PassId};
+pub use kit::{KitKeys, kit_keys};
 pub use making::{Making, missing_from_neighbours};
 pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};

@@ -2,7 +2,7 @@
 
 use crate::names::MiddleC;
 use crate::{
-    Cell, How, Inside, Kind, Layer, LayerId, MapSettings, NameGuess, PAGE_RIG, Pass, PassId, Plan,
+    Cell, Fill, How, Inside, Kind, Layer, LayerId, MapSettings, NameGuess, PAGE_RIG, Pass, PassId, Plan,
     even_layers, first_plan, key_name,
 };
 use program::SoundsOn;
@@ -274,6 +274,15 @@ pub fn plan_with(
 /// How takes of files share the keys, where the rule's own habit would leave keys silent: one rung plays on all keys, and no gap is too wide.
 pub fn map_of_files(plan: &Plan) -> Option<MapSettings> {
     let habit = MapSettings::default();
+    // Sounds of a kit have a key each.
+    if plan.kind == Kind::Drum && plan.passes.iter().any(|pass| pass.rungs.len() > 1) {
+        return Some(MapSettings {
+            fill: Fill::None,
+            below_keys: 0,
+            above_keys: 0,
+            ..habit
+        });
+    }
     let rungs = |pass: &Pass| match pass.rungs[..] {
         [_] => (127, 127),
         _ => (gap(&pass.rungs), 0),

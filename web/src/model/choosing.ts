@@ -16,7 +16,7 @@ function loudness({ take }: BoardCell): number | undefined {
 /** As long as it is heard, in seconds. */
 function length({ take }: BoardCell): number | undefined {
   const treatment = take?.treatment;
-  return treatment && take && (treatment.end_frame - treatment.start_frame) / take.rate_hz;
+  return take && treatment ? (treatment.end_frame - treatment.start_frame) / take.rate_hz : undefined;
 }
 
 function everyRung(n: number, cells: BoardCell[], focused: BoardCell | undefined): BoardCell[] {

@@ -5,7 +5,11 @@ import { useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
 import { change } from "../state/edits";
 import { Bring } from "../parts/Bring";
+import { keyName } from "../model/keys";
+import { key } from "../model/units";
 import { Choice } from "../parts/Choice";
+import { Field } from "../parts/Field";
+import { Popup } from "../parts/Popup";
 import { Sending } from "../parts/Sending";
 import { filesOf, useSending } from "../state/sending";
 import { sayError, useView } from "../state/view";
@@ -33,6 +37,7 @@ const EVENED = " All of one peak, they were normalised: their levels were evened
 export function Files({ view }: { view: InstrumentView }) {
   const [spelling, setSpelling] = useState<Spelling>("letters");
   const [shift, setShift] = useState<number | undefined>();
+  const [kit, setKit] = useState<Kit | undefined>();
   const [mended, setMended] = useState<Record<number, Mended>>({});
   const [kind, setKind] = useState<Kind | undefined>();
   const [apart, setApart] = useState(false);
@@ -40,9 +45,13 @@ export function Files({ view }: { view: InstrumentView }) {
   const say = useView((state) => state.say);
   const navigate = useNavigate();
   const list = useQuery({
-    queryKey: ["instrument", view.id, "files", spelling, shift],
+    queryKey: ["instrument", view.id, "files", spelling, shift, kit],
     queryFn: async () =>
-      answer(await api.GET("/api/instruments/{id}/files", { params: { path: { id: view.id }, query: { spelling, shift_keys: shift } } })),
+      answer(
+        await api.GET("/api/instruments/{id}/files", {
+          params: { path: { id: view.id }, query: { spelling, shift_keys: shift, kit: kit?.keys, kit_from: kit?.from } },
+        }),
+      ),
     placeholderData: (previous) => previous,
   });
   const rows = list.data?.files ?? [];
@@ -116,8 +125,18 @@ export function Files({ view }: { view: InstrumentView }) {
                 <Choice<Kind> label="What it is" value={kind ?? list.data.kind} onChange={setKind} options={KINDS} />
               </div>
             )}
+            {isNew && (
+              <KitLayout
+                kit={kit}
+                onSet={(next) => {
+                  setMended({});
+                  setKind(undefined);
+                  setKit(next);
+                }}
+              />
+            )}
             <p className="min-w-0 flex-1 text-ink3" data-part="octave">
-              {list.data?.octave_says}
+              {kit ? `A kit: a key each, from ${keyName(kit.from)}, not transposed.` : list.data?.octave_says}
             </p>
           </div>
           {/* It stays once all are mended: what is under a hand that is about to press does not move. */}
@@ -158,6 +177,48 @@ export function Files({ view }: { view: InstrumentView }) {
         </section>
       )}
     </>
+  );
+}
+
+/** Sounds of one key each. */
+interface Kit {
+  keys: "all" | "white";
+  from: number;
+}
+
+/** General MIDI's percussion map (MIDI RP-003) begins with its bass drum. */
+const KIT_FROM = 36;
+
+/** Lays all files out on a key each, whatever they are called. */
+function KitLayout({ kit, onSet }: { kit: Kit | undefined; onSet: (kit: Kit | undefined) => void }) {
+  const [from, setFrom] = useState(KIT_FROM);
+  if (kit)
+    return (
+      <button className="button" onClick={() => onSet(undefined)}>
+        As their names say
+      </button>
+    );
+  const begin = (keys: Kit["keys"], close: () => void) => {
+    close();
+    onSet({ keys, from });
+  };
+  return (
+    <Popup button="As a kit…" title="Lay them out as a kit">
+      {(close) => (
+        <>
+          <p className="mb-2 text-[12px] text-ink3">Each file on a key of its own, in the order of their names; none is transposed.</p>
+          <Field label="From key" value={from} unit={key} onSet={(v) => setFrom(Math.min(127, Math.max(0, Math.round(v))))} />
+          <div className="mt-3 flex gap-2">
+            <button className="button act" onClick={() => begin("all", close)}>
+              On all keys
+            </button>
+            <button className="button act" onClick={() => begin("white", close)}>
+              On white keys
+            </button>
+          </div>
+        </>
+      )}
+    </Popup>
   );
 }
 

@@ -114,6 +114,13 @@ export function MapBoard({ view }: { view: InstrumentView }) {
           ctx.fillStyle = colour;
           ctx.fill();
         }
+        // Sounds of a kit are told by their names.
+        if (view.plan.kind === "drum" && tall > 9 && wide > 40) {
+          ctx.fillStyle = colours.ink;
+          ctx.font = SANS;
+          ctx.textBaseline = "middle";
+          ctx.fillText(inWords(view.program.samples[region.sample]?.name ?? ""), left + 6, top + tall / 2, wide / 2 - 10);
+        }
         const turns = turnsOf(of);
         if (turns > 1 && wide > 30 && tall > 11) {
           ctx.fillStyle = colours.ink;
@@ -124,6 +131,22 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       };
       for (const of of all) if (of.region.key.strand !== strand) paint(of, true);
       for (const of of own) paint(of, false);
+      const limits = view.program.strands.find(({ id }) => id === strand)?.when;
+      if (limits) {
+        // What lies outside of the strand's limits is not heard.
+        ctx.globalAlpha = 0.72;
+        ctx.fillStyle = colours.sheet;
+        const inside = boxOf(
+          { lowKey: limits.keys.low, highKey: limits.keys.high, lowStrike: limits.strikes.low, highStrike: limits.strikes.high },
+          width,
+          height,
+        );
+        ctx.fillRect(0, HEADER, width - STRETCH, inside.top - HEADER);
+        ctx.fillRect(0, inside.bottom, width - STRETCH, height - inside.bottom);
+        ctx.fillRect(0, inside.top, inside.left, inside.bottom - inside.top);
+        ctx.fillRect(inside.right, inside.top, width - STRETCH - inside.right, inside.bottom - inside.top);
+        ctx.globalAlpha = 1;
+      }
       for (const found of view.coverage)
         if (found.strand === strand)
           hatch(surface, boxOf(extentIn(found), width, height), found.what === "gap" ? colours.mark : colours.chosenLine);
@@ -135,7 +158,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       ctx.restore();
       drawHeader(surface);
     },
-    [view.plan, view.coverage, view.stretch_keys, all, own, strand, low, keys, picked, heldKeys, heard, extentOf, boxOf],
+    [view.plan, view.program, view.coverage, view.stretch_keys, all, own, strand, low, keys, picked, heldKeys, heard, extentOf, boxOf],
   );
 
   const hit = (at: Place): { of: Placed; side: Side | undefined } | undefined => {

@@ -360,7 +360,7 @@ impl ResolvedTake {
             cell: recorded.cell,
             sample: Sample {
                 id: program::SampleId::default(),
-                name: take_name(plan, recorded.cell),
+                name: sound_name(plan, recorded),
                 source: source_of(recorded.id, self.cleaned.clone()),
                 rate_hz: recorded.rate_hz,
                 first_channel: 0,
@@ -439,6 +439,17 @@ pub fn take_name(plan: &Plan, cell: Cell) -> String {
         name.push_str(&format!(" {}", cell.round_robin + 1));
     }
     name.trim().to_owned()
+}
+
+/// What a take is called where it sounds: one of a kit as its file was, all else by its place.
+fn sound_name(plan: &Plan, take: &RecordedTake) -> String {
+    let file = take.origin.file.as_deref().filter(|_| plan.kind == Kind::Drum);
+    let stem = file.map(|file| {
+        let name = file.rsplit(['/', '\\']).next().unwrap_or(file);
+        name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()
+    });
+    stem.filter(|stem| !stem.is_empty())
+        .unwrap_or_else(|| take_name(plan, take.cell))
 }
 
 /// The name under which a program's sample is brought: the take's number, and what was made of it.

@@ -10,8 +10,9 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use futures::StreamExt;
 use instrument::{
-    HeardInFile, Inside, InsideLoop, Kind, MOST_TAKE_S, NameGuess, OctaveHabit, Settled, Spelling, Strength,
-    contradicts, kind_of_files, kind_offered, layers_of, octave_habit, rung_of, says_of, settle,
+    HeardInFile, Inside, InsideLoop, Kind, KitKeys, MOST_TAKE_S, NameGuess, OctaveHabit, Settled, Spelling,
+    Strength, contradicts, kind_of_files, kind_offered, kit_keys, layers_of, octave_habit, rung_of, says_of,
+    settle,
 };
 use serde::{Deserialize, Serialize};
 use shown::plan_of;
@@ -170,6 +171,11 @@ pub(super) struct Habits {
     spelling: Spelling,
     /// Keys added to what the names say; decided by what is heard where it is left out.
     shift_keys: Option<i16>,
+    /// Laid out as a kit: each file on a key of its own, whatever it is called.
+    #[param(inline)]
+    kit: Option<KitKeys>,
+    /// The first key of the kit.
+    kit_from: Option<u8>,
 }
 
 /// One file with what its name tells.
@@ -274,7 +280,7 @@ pub(super) async fn list_files(
     };
     let rights: BTreeMap<usize, usize> = pairs.iter().copied().collect();
     let right_ones: BTreeSet<usize> = rights.values().copied().collect();
-    let files = rows
+    let mut files: Vec<FileRow> = rows
         .iter()
         .zip(guesses)
         .zip(&heard)
@@ -307,14 +313,41 @@ pub(super) async fn list_files(
             }
         })
         .collect();
+    let kit = habits.kit;
+    if let Some(kit) = kit {
+        lay_out_as_a_kit(
+            &mut files,
+            kit_keys(habits.kit_from.unwrap_or(KIT_FROM), rows.len(), kit),
+        );
+    }
     Ok(Json(FilesView {
         files,
-        layers: strengths.iter().map(layer_name).collect(),
-        kind: kind_offered(planned, &heard),
+        layers: match kit {
+            Some(_) => Vec::new(),
+            None => strengths.iter().map(layer_name).collect(),
+        },
+        kind: kit.map_or_else(|| kind_offered(planned, &heard), |_| Kind::Drum),
         octave,
         octave_says,
         stems,
     }))
+}
+
+/// The key of the first sound of a kit where nothing is said: the bass drum's of General MIDI's percussion map (MIDI RP-003).
+const KIT_FROM: u8 = 36;
+
+/// Each file has a key of its own, in the order of the names; those that no key is left for have none.
+fn lay_out_as_a_kit(files: &mut [FileRow], keys: Vec<u8>) {
+    let mut keys = keys.into_iter();
+    for file in files {
+        file.key = keys.next();
+        file.guess.key_up = false;
+        (file.layer, file.round_robin, file.contradicts) = (0, 0, false);
+        file.says = match file.key {
+            Some(_) => Vec::new(),
+            None => vec!["No key is left for it.".to_owned()],
+        };
+    }
 }
 
 /// Files that one thing may have been cut into: a stem of their names.
