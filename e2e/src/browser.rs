@@ -220,7 +220,10 @@ impl Browser {
         while self.script(code).await? != Value::Bool(true) {
             if began.elapsed() > PATIENCE {
                 let shown = self.script("return document.body.innerText").await?;
-                let shown: String = shown.as_str().unwrap_or_default().chars().take(1_500).collect();
+                let shown = shown.as_str().unwrap_or_default();
+                // What is said last, toasts among it, stands at the end.
+                let end = shown.chars().count().saturating_sub(1_500);
+                let shown: String = shown.chars().skip(end).collect();
                 bail!("never: {what}; the page shows:\n{shown}");
             }
             tokio::time::sleep(Duration::from_millis(50)).await;

@@ -4,12 +4,14 @@ mod browser;
 mod database;
 mod objects;
 mod page;
+mod rendered;
 mod server;
 
 pub use browser::Browser;
 pub use database::Database;
 pub use objects::Objects;
 pub use page::{Page, PageEnd, Playing, Sound};
+pub use rendered::same_samples;
 pub use server::{Ladder, Start, free_port};
 
 use rand::SeedableRng;

@@ -104,6 +104,9 @@ async fn from_the_shelf_to_an_export_without_a_mouse() -> anyhow::Result<()> {
 
     // Map: a rule from a list that is opened, gone through and closed by keys; a region from the list of them, its limit typed.
     hands.go_to_step("map").await?;
+    let tab = |name: &str| format!("it.getAttribute('role') === 'tab' && it.textContent === '{name}'");
+    hands.tab_to("the rule", &tab("By rule")).await?;
+    hands.press(Key::Enter + "").await?;
     hands
         .tab_to(
             "the keys between two rungs",
@@ -113,6 +116,7 @@ async fn from_the_shelf_to_an_export_without_a_mouse() -> anyhow::Result<()> {
     hands.press(Key::Enter + "").await?;
     hands.named_option("stretch the upper rung down").await?;
     hands.press(Key::Down + "").await?;
+    hands.named_option("stretch the lower rung up").await?;
     hands.press(Key::Enter + "").await?;
     hands
         .0

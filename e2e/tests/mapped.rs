@@ -47,6 +47,9 @@ async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Resu
             .await?;
     }
     // By rule, on one page, seen on both.
+    for browser in [&one, &other] {
+        browser.click("[role=tab]", "By rule").await?;
+    }
     one.pick("Keys between two rungs", "meet in the middle").await?;
     for browser in [&one, &other] {
         browser
@@ -108,6 +111,7 @@ async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Resu
     )
     .await?;
     one.driver.action_chain().send_keys(Key::Enter).perform().await?;
+    one.click("[role=tab]", "Region").await?;
     one.fill("Highest key", "G6").await?;
     other.until("typed", &says("Bars C6 loud 1", "to G6")).await?;
     // Each page undoes the last step, whoever made it.

@@ -1,10 +1,9 @@
 //! From New instrument to both downloads, clicking what a user clicks.
 
 use anyhow::Context;
-use e2e::{Browser, Ladder};
-use engine::{Event, EventKind, render_offline};
+use e2e::{Browser, Ladder, same_samples};
+use engine::EventKind;
 use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
-use signal::Audio;
 use std::io::{Cursor, Read};
 use std::sync::Arc;
 use std::time::Duration;
@@ -164,7 +163,10 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
     // The engine in the browser gives the samples of the engine here.
     let program: program::Program = serde_json::from_value(ladder.get(path)?["program"].clone())?;
     assert_eq!(program.regions.len(), 18);
-    same_samples(&ladder, &browser, &program).await?;
+    let region = &program.regions[9];
+    let (key, velocity) = (region.when.keys.low, region.when.strikes.high);
+    let score = [(0, EventKind::NoteOn { key, velocity })];
+    same_samples(&ladder, &browser, 4, &score, 1_500).await?;
 
     browser.click("nav a", "Export").await?;
     browser.click("button", "Export").await?;
@@ -183,60 +185,6 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
     check_soundfont(browser.downloaded(".sf2").await?)?;
     browser.close().await?;
     ladder.end().await
-}
-
-/// Bars: the engine as WebAssembly renders the same samples as natively, to rounding.
-async fn same_samples(ladder: &Ladder, browser: &Browser, program: &program::Program) -> anyhow::Result<()> {
-    let region = &program.regions[9];
-    let sample = &program.samples[region.sample];
-    let (key, velocity, blocks) = (region.when.keys.low, region.when.strikes.high, 1_500);
-    let rendered = browser
-        .driver
-        .execute_async(
-            &format!(
-                "const done = arguments[arguments.length - 1];
-                (async () => {{
-                  const [wasm, flat, audio] = await Promise.all(['/engine.wasm', '/api/instruments/4/program', '/api/takes/{}/audio?first=0&end={}'].map((u) => fetch(u).then((r) => r.arrayBuffer())));
-                  const e = (await WebAssembly.instantiate(wasm, {{}})).instance.exports;
-                  e.start(48000, 16);
-                  const put = (bytes) => {{ e.reserve(bytes.byteLength); new Uint8Array(e.memory.buffer).set(new Uint8Array(bytes), e.exchange()); }};
-                  put(flat); if (e.take_program(flat.byteLength) !== 1) throw new Error('program');
-                  put(audio); if (e.take_audio({}, {}, 2, 0, {}) !== 1) throw new Error('audio');
-                  e.note_on({key}, {velocity});
-                  const out = [];
-                  for (let b = 0; b < {blocks}; b++) {{ e.render(); out.push(...new Float32Array(e.memory.buffer, e.left(), 128)); }}
-                  done(out);
-                }})().catch((error) => done(String(error)));",
-                sample.source, sample.frames, sample.id.0, sample.frames, sample.frames
-            ),
-            vec![],
-        )
-        .await?;
-    let theirs: Vec<f32> = serde_json::from_value(rendered.json().clone())?;
-    let bytes = ladder.bytes(&format!(
-        "/api/takes/{}/audio?first=0&end={}",
-        sample.source, sample.frames
-    ))?;
-    let flat: Vec<f32> = bytes
-        .chunks_exact(4)
-        .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
-        .collect();
-    let mut samples = vec![Vec::new(); program.samples.len()];
-    samples[region.sample] = Audio::from_interleaved(48_000, 2, &flat).channels;
-    let events = [Event {
-        frame: 0,
-        kind: EventKind::NoteOn { key, velocity },
-    }];
-    let (ours, _) = render_offline(program, samples, 48_000.0, &events, blocks * 128);
-    assert_eq!(ours.len(), theirs.len());
-    assert!(ours.iter().any(|x| x.abs() > 0.01));
-    let worst = ours
-        .iter()
-        .zip(&theirs)
-        .map(|(a, b)| (a - b).abs())
-        .fold(0.0f32, f32::max);
-    assert!(worst < 1e-6, "native and WebAssembly differ by {worst}");
-    Ok(())
 }
 
 /// The zip holds an SFZ that reads back whole, and a WAV for each region with the loop and root inside too.

@@ -1,5 +1,6 @@
 //! Where a strand is silent between its lowest and highest key, and where two of its regions sound at once.
 
+use crate::{Fill, MapSettings};
 use program::{Program, Region, Span, StrandId, Turn};
 use serde::Serialize;
 use utoipa::ToSchema;
@@ -47,12 +48,15 @@ fn is_one_of_several(region: &Region) -> bool {
         || when.turn.follows_another()
 }
 
-/// All of them, strand by strand, upward.
-pub fn coverage(program: &Program) -> Vec<Coverage> {
-    program
-        .strands
-        .iter()
+/// All of them, strand by strand, upward. Keys without any region between rungs are right where the rule leaves them silent.
+pub fn coverage(program: &Program, map: &MapSettings) -> Vec<Coverage> {
+    let wanted = |found: &Coverage| {
+        let whole = (found.low_strike, found.high_strike) == (1, 127);
+        !(map.fill == Fill::None && found.what == Covered::Gap && whole)
+    };
+    (program.strands.iter())
         .flat_map(|strand| of_strand(program, strand.id))
+        .filter(wanted)
         .collect()
 }
 
@@ -149,7 +153,7 @@ mod tests {
     }
 
     fn of(regions: Vec<Region>) -> Vec<(Covered, [u8; 4])> {
-        let all = coverage(&Program::plain("x", Vec::new(), regions));
+        let all = coverage(&Program::plain("x", Vec::new(), regions), &MapSettings::default());
         let extent = |c: Coverage| (c.what, [c.low_key, c.high_key, c.low_strike, c.high_strike]);
         all.into_iter().map(extent).collect()
     }
@@ -206,10 +210,25 @@ mod tests {
     }
 
     #[test]
+    fn keys_that_the_rule_leaves_silent_are_no_gaps() {
+        let program = Program::plain(
+            "x",
+            Vec::new(),
+            vec![region(0, (40, 40), (1, 127)), region(1, (44, 44), (1, 127))],
+        );
+        let none = MapSettings {
+            fill: Fill::None,
+            ..MapSettings::default()
+        };
+        assert_eq!(coverage(&program, &none), []);
+        assert_eq!(coverage(&program, &MapSettings::default()).len(), 1);
+    }
+
+    #[test]
     fn a_strand_that_is_limited_is_looked_at_within_its_limits() {
         let mut program = Program::plain("x", Vec::new(), vec![region(0, (40, 50), (20, 127))]);
         program.strands[0].when.strikes = Span::of(20, 127);
         program.strands[0].when.keys = Span::of(45, 127);
-        assert_eq!(coverage(&program), []);
+        assert_eq!(coverage(&program, &MapSettings::default()), []);
     }
 }

@@ -250,7 +250,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         map: resolved.map,
         advice: resolved.advice,
         tags: resolved.tags,
-        coverage: coverage(&resolved.program),
+        coverage: coverage(&resolved.program, &resolved.map),
         stretch_keys: STRETCH_KEYS,
         program: resolved.program,
         regions: resolved.regions,

@@ -17,7 +17,9 @@ function setPending(instrument: number, edits: Edit[]): void {
 /** An instrument as it was kept, with what is on its way laid over it. */
 export function useEdited(kept: InstrumentView): InstrumentView {
   const pending = useEdits((state) => state.pending[kept.id]);
-  return useMemo(() => (pending ?? []).reduce(withEdit, kept), [kept, pending]);
+  // Who asked is told of an answer a moment later than an edit is taken from those on their way: between the two, what was set would jump back.
+  const newest = queries.getQueryData<InstrumentView>(["instrument", kept.id]) ?? kept;
+  return useMemo(() => (pending ?? []).reduce(withEdit, newest), [newest, pending]);
 }
 
 /** What was sent last of each instrument: the next waits for its answer. */

@@ -34,8 +34,9 @@ export const useMap = create<MapState>((set) => ({
   tab: "strand",
   alone: [],
   aloneRegions: [],
-  setStrand: (strand) => set({ strand, chosen: [] }),
-  choose: (chosen) => set({ chosen }),
+  // What is chosen is shown, unless it is looked at in the table.
+  setStrand: (strand) => set(({ tab }) => ({ strand, chosen: [], tab: tab === "table" ? tab : "strand" })),
+  choose: (chosen) => set(({ tab }) => ({ chosen, tab: tab === "table" ? tab : "region" })),
   setWithNeighbours: (withNeighbours) => set({ withNeighbours }),
   setTab: (tab) => set({ tab }),
   listenTo: (strand, on) =>

@@ -117,7 +117,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         // Sounds of a kit are told by their names.
         if (view.plan.kind === "drum" && tall > 9 && wide > 40) {
           ctx.fillStyle = colours.ink;
-          ctx.font = SANS;
+          ctx.font = tall > 14 ? SANS : SANS.replace(/[\d.]+px/, "9.5px");
           ctx.textBaseline = "middle";
           ctx.fillText(inWords(view.program.samples[region.sample]?.name ?? ""), left + 6, top + tall / 2, wide / 2 - 10);
         }

@@ -13,7 +13,7 @@ import { LIMITS, type RegionNumber, SOUND, wishOf } from "./regionNumbers";
 
 const ROW = 24;
 const NUMBERS: RegionNumber[] = [...LIMITS, ...SOUND];
-const GRID = "grid grid-cols-[minmax(96px,1fr)_repeat(4,40px)_40px_56px_46px_62px_54px_46px]";
+const GRID = "grid grid-cols-[minmax(96px,1fr)_repeat(4,38px)_38px_66px_46px_66px_54px_46px]";
 
 interface Props {
   view: InstrumentView;

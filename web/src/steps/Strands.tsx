@@ -226,7 +226,7 @@ function ShareOut({ view, strands }: { view: InstrumentView; strands: PlacedStra
             )}
             {over !== "choosing" && (
               <Field
-                label="Crossing over"
+                label="Each fades over"
                 value={fade}
                 unit={over === "keys" ? semitones : steps}
                 onSet={(v) => setFade(Math.min(126, Math.max(0, Math.round(v))))}

@@ -1,0 +1,115 @@
+//! What the engine renders in a browser, beside what it renders here.
+
+use crate::{Browser, Ladder};
+use anyhow::Context;
+use engine::{Event, EventKind, render_offline};
+use serde_json::{Value, json};
+use signal::Audio;
+use std::collections::BTreeSet;
+
+/// Frames of a block of the browser's audio thread.
+const BLOCK: usize = 128;
+const RATE_HZ: f64 = 48_000.0;
+
+/// Plays a score of blocks and events on an instrument, by the page's engine as WebAssembly and by the one here: left and right, as heard here.
+///
+/// # Errors
+/// Where they differ by more than 10⁻⁵ of full scale (architecture page), where nothing is heard, and where something is not answered.
+pub async fn same_samples(
+    ladder: &Ladder,
+    browser: &Browser,
+    instrument: u64,
+    score: &[(usize, EventKind)],
+    blocks: usize,
+) -> anyhow::Result<(Vec<f32>, Vec<f32>)> {
+    let program: program::Program =
+        serde_json::from_value(ladder.get(&format!("/api/instruments/{instrument}"))?["program"].clone())?;
+    let keys: BTreeSet<u8> = (score.iter())
+        .filter_map(|(_, kind)| match kind {
+            EventKind::NoteOn { key, .. } => Some(*key),
+            _ => None,
+        })
+        .collect();
+    let is_needed = |region: &&program::Region| keys.iter().any(|key| region.when.keys.contains(*key));
+    let needed: BTreeSet<usize> = (program.regions.iter())
+        .filter(is_needed)
+        .map(|region| region.sample)
+        .collect();
+    let url = |index: usize| {
+        let sample = &program.samples[index];
+        let (take, version) = match sample.source.split_once('~') {
+            Some((take, name)) => (take, format!("&version=cleaned&name={name}")),
+            None => (sample.source.as_str(), String::new()),
+        };
+        format!(
+            "/api/takes/{take}/audio?first=0&end={}&first_channel={}&channels={}{version}",
+            sample.frames, sample.first_channel, sample.source_channels
+        )
+    };
+    let wanted: Vec<Value> = (needed.iter())
+        .map(|index| {
+            let sample = &program.samples[*index];
+            json!({"url": url(*index), "id": sample.id.0, "frames": sample.frames, "channels": sample.channels})
+        })
+        .collect();
+    let events: Vec<Value> = (score.iter())
+        .map(|(block, kind)| match *kind {
+            EventKind::NoteOn { key, velocity } => json!([block, "note_on", key, velocity]),
+            EventKind::NoteOff { key } => json!([block, "note_off", key, 0]),
+            EventKind::Controller { controller, value } => json!([block, "controller", controller, value]),
+        })
+        .collect();
+    let code = format!(
+        "const done = arguments[arguments.length - 1];
+        (async () => {{
+          const bytes = (url) => fetch(url).then((answer) => answer.arrayBuffer());
+          const e = (await WebAssembly.instantiate(await bytes('/engine.wasm'), {{}})).instance.exports;
+          e.start(48000, 128);
+          const put = (bytes) => {{ e.reserve(bytes.byteLength); new Uint8Array(e.memory.buffer).set(new Uint8Array(bytes), e.exchange()); }};
+          const flat = await bytes('/api/instruments/{instrument}/program');
+          put(flat); if (e.take_program(flat.byteLength) !== 1) throw new Error('program');
+          for (const s of {wanted}) {{
+            const audio = await bytes(s.url);
+            put(audio); if (e.take_audio(s.id, s.frames, s.channels, 0, s.frames) !== 1) throw new Error('audio');
+          }}
+          const events = {events}; const out = [[], []];
+          for (let b = 0; b < {blocks}; b++) {{
+            for (const [block, act, of, value] of events) if (block === b) e[act](of, value);
+            e.render();
+            out[0].push(...new Float32Array(e.memory.buffer, e.left(), 128));
+            out[1].push(...new Float32Array(e.memory.buffer, e.right(), 128));
+          }}
+          done(out);
+        }})().catch((error) => done(String(error)));",
+        wanted = json!(wanted),
+        events = json!(events),
+    );
+    let rendered = browser.driver.execute_async(&code, vec![]).await?;
+    let theirs: [Vec<f32>; 2] = serde_json::from_value(rendered.json().clone())
+        .with_context(|| format!("{:.300}", rendered.json().to_string()))?;
+    let mut samples = vec![Vec::new(); program.samples.len()];
+    for index in needed {
+        let flat: Vec<f32> = (ladder.bytes(&url(index))?.chunks_exact(4))
+            .map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]]))
+            .collect();
+        let channels = usize::from(program.samples[index].channels);
+        samples[index] = Audio::from_interleaved(48_000, channels, &flat).channels;
+    }
+    let events: Vec<Event> = (score.iter())
+        .map(|(block, kind)| Event {
+            frame: block * BLOCK,
+            kind: *kind,
+        })
+        .collect();
+    let ours = render_offline(&program, samples, RATE_HZ, &events, blocks * BLOCK);
+    anyhow::ensure!(ours.0.iter().any(|x| x.abs() > 0.003), "nothing is heard");
+    for (ours, theirs) in [(&ours.0, &theirs[0]), (&ours.1, &theirs[1])] {
+        let apart = ours.iter().zip(theirs).map(|(a, b)| (a - b).abs());
+        let worst = apart.fold(0.0f32, f32::max);
+        anyhow::ensure!(
+            worst < 1e-5 && ours.len() == theirs.len(),
+            "native and WebAssembly differ by {worst}"
+        );
+    }
+    Ok(ours)
+}

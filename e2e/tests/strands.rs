@@ -1,0 +1,328 @@
+//! Strands and regions in numbers: copies, splits, a balance by controller, a table that is typed into, what cuts off, a kit; heard, and undone from another page.
+
+use anyhow::Context;
+use e2e::{Browser, Ladder, same_samples};
+use engine::EventKind;
+use thirtyfour::prelude::*;
+
+/// Whether the table of strands has a row with these words, in this order.
+fn strands_say(rows: &[&str]) -> String {
+    format!(
+        "const rows = [...document.querySelectorAll('[data-part=strands] tbody tr')].map((row) => row.innerText.replace(/\\s+/g, ' ').trim());
+        const wanted = {};
+        return rows.length === wanted.length && wanted.every((words, n) => rows[n].startsWith(words))",
+        serde_json::json!(rows)
+    )
+}
+
+async fn open_map(browser: &Browser, ladder: &Ladder, instrument: u64) -> anyhow::Result<()> {
+    let address = format!("{}/instruments/{instrument}/map", ladder.address);
+    browser.driver.goto(&address).await?;
+    browser
+        .until(
+            "strands",
+            "return document.querySelectorAll('[data-part=strands] tbody tr').length > 0",
+        )
+        .await
+}
+
+/// Level of each side between two frames, in dB.
+fn level((left, right): &(Vec<f32>, Vec<f32>), from: usize, to: usize) -> (f64, f64) {
+    let of = |side: &[f32]| {
+        let power: f64 = side[from..to].iter().map(|x| f64::from(*x).powi(2)).sum();
+        10.0 * (power / (to - from) as f64).max(1e-12).log10()
+    };
+    (of(left), of(right))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_another_page()
+-> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let (one, other) = (Browser::open().await?, Browser::open().await?);
+    for browser in [&one, &other] {
+        open_map(browser, &ladder, 1).await?;
+    }
+    // Three that sound together, each 9 cents from the next, from left to right: one act.
+    one.click("button", "Copies…").await?;
+    one.fill("Spread over the sides", "100").await?;
+    one.click("button", "Make 2 copies").await?;
+    let copied = [
+        "Both ranks key down 26 0.0 dB",
+        "Both ranks 2 key down 26",
+        "Both ranks 3 key down 26",
+    ];
+    for browser in [&one, &other] {
+        browser.until("copies", &strands_say(&copied)).await?;
+    }
+    let on = |key, velocity| EventKind::NoteOn { key, velocity };
+    let held = [(0, on(60, 100)), (400, EventKind::NoteOff { key: 60 })];
+    let together = same_samples(&ladder, &one, 1, &held, 300).await?;
+    // One to each side, one in the middle: both sides are alike loud, and beat.
+    let (left, right) = level(&together, 4_800, 38_400);
+    assert!((left - right).abs() < 3.0, "{left} {right}");
+
+    // Heard alone, as the worklet's meter tells, and by all again.
+    one.click("[data-strand='Both ranks 3'] button", "alone").await?;
+    one.click_key(60).await?;
+    let voices = |count: u8| {
+        format!("return Number(document.querySelector('[data-part=meter]').dataset.voices) === {count}")
+    };
+    let canvas = one.driver.query(By::Css("[data-part=ladder]")).first().await?;
+    one.driver
+        .action_chain()
+        .move_to_element_center(&canvas)
+        .click_and_hold()
+        .perform()
+        .await?;
+    one.until("one voice", &voices(1)).await?;
+    one.driver.action_chain().release().perform().await?;
+    one.until("silence", &voices(0)).await?;
+    one.click("[data-strand='Both ranks 3'] button", "alone").await?;
+    one.driver
+        .action_chain()
+        .move_to_element_center(&canvas)
+        .click_and_hold()
+        .perform()
+        .await?;
+    one.until("three voices", &voices(3)).await?;
+    one.driver.action_chain().release().perform().await?;
+
+    // A split for two hands, and a third between: shared out, and the border moved by keyboard with its neighbour's.
+    one.click("button", "Share out…").await?;
+    one.click("button", "Share out among 3").await?;
+    let ends_at = |key: &str| {
+        format!(
+            "return document.querySelector('[role=slider][aria-label=\"Both ranks ends at\"]')?.getAttribute('aria-valuetext') === '{key}'"
+        )
+    };
+    for browser in [&one, &other] {
+        browser.until("a split", &ends_at("C♯3")).await?;
+    }
+    let split = one
+        .driver
+        .query(By::Css("[role=slider][aria-label='Both ranks ends at']"))
+        .first()
+        .await?;
+    split.send_keys(Key::Up + "").await?;
+    other.until("a split that was moved", &ends_at("D3")).await?;
+    other.click("[data-strand='Both ranks 2'] label", "").await?;
+    other
+        .until(
+            "the neighbour's border",
+            "return document.querySelector('[role=slider][aria-label=\"Both ranks 2 begins at\"]')?.getAttribute('aria-valuetext') === 'D♯3'",
+        )
+        .await?;
+    // Each key has one of them.
+    let view = ladder.get("/api/instruments/1")?;
+    let program: program::Program = serde_json::from_value(view["program"].clone())?;
+    for key in [40, 50, 51, 60, 70, 80] {
+        assert_eq!(
+            program::regions_for_key(&program, false, key, 100).count(),
+            1,
+            "{key}"
+        );
+    }
+
+    // All of it undone, from the other page.
+    for _ in 0..3 {
+        other.click("button", "Undo").await?;
+    }
+    for browser in [&one, &other] {
+        browser
+            .until("as it was", &strands_say(&["Both ranks key down 26"]))
+            .await?;
+    }
+    one.close().await?;
+    other.close().await?;
+    Ok(())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let (one, other) = (Browser::open().await?, Browser::open().await?);
+    for browser in [&one, &other] {
+        open_map(browser, &ladder, 2).await?;
+    }
+    // Two that a controller brings in and out: one an octave lower, so that they are told apart.
+    one.click("button", "Copies…").await?;
+    one.fill("Sound together", "2").await?;
+    one.fill("Copies sound", "-12").await?;
+    one.fill("Each from the next", "0").await?;
+    one.fill("Spread over the sides", "0").await?;
+    one.click("button", "Make a copy").await?;
+    one.until(
+        "a copy",
+        &strands_say(&["Bars key down 42", "Bars 2 key down 42"]),
+    )
+    .await?;
+    one.click("button", "Share out…").await?;
+    one.pick("What", "a controller").await?;
+    one.fill("Each fades over", "127").await?;
+    one.click("button", "Share out among 2").await?;
+    one.until(
+        "a slider for the controller",
+        "return document.querySelector('[aria-label=\"Where mod wheel (1) stands\"]') !== null",
+    )
+    .await?;
+    let on = |key, velocity| EventKind::NoteOn { key, velocity };
+    let wheel = |value| EventKind::Controller { controller: 1, value };
+    // Crossed over while it sounds, and struck anew where it is.
+    let score = [
+        (0, on(72, 100)),
+        (100, wheel(64)),
+        (200, wheel(127)),
+        (201, on(72, 100)),
+        (380, EventKind::NoteOff { key: 72 }),
+    ];
+    let heard = same_samples(&ladder, &one, 2, &score, 400).await?;
+    let pitch = |from: usize, to: usize| {
+        let side = &heard.0[from..to];
+        signal::find_pitch(side, 48_000, 0, side.len()).map(|found| found.key)
+    };
+    assert_eq!(pitch(2_400, 12_000), Some(72), "the first alone");
+    assert_eq!(pitch(27_500, 37_000), Some(60), "the other alone");
+
+    // A number typed in the table goes to all that are chosen: every region of a layer, seen on the other page.
+    one.click("[role=tab]", "Table").await?;
+    one.driver
+        .query(By::Css("[aria-label='Only regions with']"))
+        .first()
+        .await?
+        .send_keys("loud")
+        .await?;
+    one.until(
+        "fourteen",
+        "return document.querySelector('[data-part=table]').innerText.includes('14 of 42')",
+    )
+    .await?;
+    let cell = one.driver.query(By::Css("[data-at='0/4']")).first().await?;
+    cell.click().await?;
+    one.driver
+        .action_chain()
+        .key_down(Key::Control)
+        .send_keys("a")
+        .key_up(Key::Control)
+        .send_keys("-4.5")
+        .send_keys(Key::Enter)
+        .perform()
+        .await?;
+    other.click("[role=tab]", "Table").await?;
+    other
+        .until(
+            "a level on each of them",
+            "const rows = [...document.querySelectorAll('[data-part=table] [role=row][data-row]')].filter((row) => row.innerText.includes('loud'));
+            return rows.length > 3 && rows.every((row) => row.innerText.includes('−4.5 dB'))",
+        )
+        .await?;
+    let view = ladder.get("/api/instruments/2")?;
+    let set = view["regions"].as_array().context("regions")?;
+    let by_hand = set
+        .iter()
+        .filter(|region| region["by_hand"].to_string().contains("region_gain_db"));
+    assert_eq!(by_hand.count(), 14);
+    assert!(view["undo"].as_str().context("undo")?.contains("14 regions"));
+    one.picture("table").await?;
+
+    // The bars are damped by a pedal that comes up: a strand of its own, which cuts them off.
+    one.click("[role=tab]", "Strand").await?;
+    one.click("[data-strand='Bars 2'] label", "").await?;
+    one.pick("Heard by", "no controller").await?;
+    one.pick("Sounds on", "pedal up").await?;
+    one.until(
+        "on the pedal",
+        &strands_say(&["Bars key down", "Bars 2 pedal up"]),
+    )
+    .await?;
+    one.click("[data-strand='Bars'] label", "").await?;
+    one.pick("Heard by", "no controller").await?;
+    one.pick("Cut off by", "Bars 2").await?;
+    one.fill("Fading within", "40").await?;
+    ladder
+        .wait_for("/api/instruments/2", |view| {
+            let strand = &view["program"]["strands"][0]["cut"];
+            strand["fade_ms"] == 40 && !strand["by"].is_null()
+        })
+        .await?;
+
+    // Both pages undo: the newest first, whoever did it.
+    for n in 0..8 {
+        let browser = if n % 2 == 0 { &other } else { &one };
+        browser.click("button", "Undo").await?;
+    }
+    for browser in [&one, &other] {
+        browser
+            .until("as it was", &strands_say(&["Bars key down 42 0.0 dB"]))
+            .await?;
+    }
+    one.close().await?;
+    other.close().await?;
+    Ok(())
+}
+
+/// A folder of sounds without notes in their names becomes a kit in one act; each sounds on its own key, to its end.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_folder_becomes_a_kit() -> anyhow::Result<()> {
+    let ladder = Ladder::start(false).await?;
+    let folder = tempfile::tempdir()?;
+    let names = ["anvil", "bolt", "crate", "door", "engine"];
+    for (n, name) in names.iter().enumerate() {
+        // A knock each: noise that dies away, of a length of its own.
+        let frames = 9_600 + 2_400 * n;
+        let mut state = 7 + n as u32;
+        let knock = (0..frames)
+            .map(|at| {
+                // Numerical Recipes' generator, 32 bits.
+                state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+                let noise = (state >> 8) as f32 / (1 << 23) as f32 - 1.0;
+                noise * 0.5 * (-(at as f32) / 2_400.0).exp()
+            })
+            .collect();
+        let bytes = formats::wav_bytes(&signal::Audio::mono(48_000, knock), 24, None);
+        std::fs::write(folder.path().join(format!("{name}.wav")), bytes)?;
+    }
+    let browser = Browser::open().await?;
+    browser.driver.goto(&format!("{}/new", ladder.address)).await?;
+    browser.click("[role=radio]", "Files").await?;
+    browser.click("button", "Make it and go on to Record").await?;
+    browser.drop_on("[data-part=drop]", &[folder.path()]).await?;
+    browser.until("five files", "return document.body.innerText.includes('anvil.wav') && document.body.innerText.includes('engine.wav')").await?;
+    browser.click("button", "As a kit…").await?;
+    browser.click("button", "On white keys").await?;
+    browser.click("button", "Take 5 files in").await?;
+    ladder
+        .wait_for("/api/instruments/1", |view| {
+            let takes = view["takes"].as_array().map_or(0, Vec::len);
+            takes == 5
+                && view["takes"]
+                    .as_array()
+                    .is_some_and(|takes| takes.iter().all(|take| !take["facts"].is_null()))
+        })
+        .await?;
+    browser.click("nav a", "Map").await?;
+    browser
+        .until(
+            "a key each, by their names",
+            "const said = [...document.querySelectorAll('[data-region]')].map((r) => r.textContent);
+            return said.length === 5 && said[0].startsWith('anvil: keys C2 to C2') && said[3].startsWith('door: keys F2 to F2')",
+        )
+        .await?;
+    browser.picture("kit").await?;
+    // Let go at once, it rings to its end.
+    let score = [
+        (
+            0,
+            EventKind::NoteOn {
+                key: 36,
+                velocity: 127,
+            },
+        ),
+        (1, EventKind::NoteOff { key: 36 }),
+    ];
+    let heard = same_samples(&ladder, &browser, 1, &score, 100).await?;
+    let (early, late) = (level(&heard, 600, 1_200).0, level(&heard, 6_000, 6_600).0);
+    assert!(late > early - 30.0 && late > -70.0, "{early} {late}");
+    browser.close().await?;
+    ladder.end().await
+}
