@@ -33,25 +33,23 @@ async fn takes_of_an_earlier_version_are_measured_again_by_one_act_and_one_undo(
     let starts_at_4000 = format!("return {start} === '4000'");
     let starts_elsewhere = format!("return /\\d/.test({start} ?? '') && {start} !== '4000'");
     page.until("what was suggested then", &starts_at_4000).await?;
-    page.named("[data-part=outdated]", "26 measured by an earlier Ladder")
+    page.named("[data-part=outdated]", "57 measured by an earlier Ladder")
         .await?;
     page.click("button", "Measure the 1 chosen again").await?;
-    page.named("[data-part=outdated]", "25 measured by an earlier Ladder")
+    page.named("[data-part=outdated]", "56 measured by an earlier Ladder")
         .await?;
     page.until("what is suggested now", &starts_elsewhere).await?;
     page.click("button", "Choose").await?;
     page.click("[role=menuitem]", "all cells").await?;
     page.click("button", "Measure the 25 chosen again").await?;
-    page.until(
-        "nothing that is outdated, and nothing going on",
-        "return !document.querySelector('[data-part=outdated], [data-part=job]')",
-    )
-    .await?;
-    page.click("button", "Undo").await?;
-    page.named("[data-part=outdated]", "25 measured by an earlier Ladder")
+    // Those of the other passes are left.
+    page.named("[data-part=outdated]", "31 measured by an earlier Ladder")
         .await?;
     page.click("button", "Undo").await?;
-    page.named("[data-part=outdated]", "26 measured by an earlier Ladder")
+    page.named("[data-part=outdated]", "56 measured by an earlier Ladder")
+        .await?;
+    page.click("button", "Undo").await?;
+    page.named("[data-part=outdated]", "57 measured by an earlier Ladder")
         .await?;
     page.until("what was suggested then", &starts_at_4000).await?;
     page.close().await?;

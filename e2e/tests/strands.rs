@@ -48,9 +48,11 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
     one.fill("Spread over the sides", "100").await?;
     one.click("button", "Make 2 copies").await?;
     let copied = [
-        "Both ranks key down 26 0.0 dB",
-        "Both ranks 2 key down 26",
-        "Both ranks 3 key down 26",
+        "Front rank key down 26 0.0 dB",
+        "Front rank 2 key down 26",
+        "Front rank 3 key down 26",
+        "Back rank key down 26",
+        "Felt key up 5",
     ];
     for browser in [&one, &other] {
         browser.until("copies", &strands_say(&copied)).await?;
@@ -63,7 +65,7 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
     assert!((left - right).abs() < 3.0, "{left} {right}");
 
     // Heard alone, as the worklet's meter tells, and by all again.
-    one.click("[data-strand='Both ranks 3'] button", "alone").await?;
+    one.click("[data-strand='Front rank 3'] button", "alone").await?;
     one.click_key(60).await?;
     let voices = |count: u8| {
         format!("return Number(document.querySelector('[data-part=meter]').dataset.voices) === {count}")
@@ -78,22 +80,23 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
     one.until("one voice", &voices(1)).await?;
     one.driver.action_chain().release().perform().await?;
     one.until("silence", &voices(0)).await?;
-    one.click("[data-strand='Both ranks 3'] button", "alone").await?;
+    one.click("[data-strand='Front rank 3'] button", "alone").await?;
     one.driver
         .action_chain()
         .move_to_element_center(&canvas)
         .click_and_hold()
         .perform()
         .await?;
-    one.until("three voices", &voices(3)).await?;
+    one.until("three voices and the back rank's", &voices(4)).await?;
     one.driver.action_chain().release().perform().await?;
 
     // A split for two hands, and a third between: shared out, and the border moved by keyboard with its neighbour's.
     one.click("button", "Share out…").await?;
+    one.click("[role=dialog] label", "Back rank").await?;
     one.click("button", "Share out among 3").await?;
     let ends_at = |key: &str| {
         format!(
-            "return document.querySelector('[role=slider][aria-label=\"Both ranks ends at\"]')?.getAttribute('aria-valuetext') === '{key}'"
+            "return document.querySelector('[role=slider][aria-label=\"Front rank ends at\"]')?.getAttribute('aria-valuetext') === '{key}'"
         )
     };
     for browser in [&one, &other] {
@@ -101,25 +104,25 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
     }
     let split = one
         .driver
-        .query(By::Css("[role=slider][aria-label='Both ranks ends at']"))
+        .query(By::Css("[role=slider][aria-label='Front rank ends at']"))
         .first()
         .await?;
     split.send_keys(Key::Up + "").await?;
     other.until("a split that was moved", &ends_at("D3")).await?;
-    other.click("[data-strand='Both ranks 2'] label", "").await?;
+    other.click("[data-strand='Front rank 2'] label", "").await?;
     other
         .until(
             "the neighbour's border",
-            "return document.querySelector('[role=slider][aria-label=\"Both ranks 2 begins at\"]')?.getAttribute('aria-valuetext') === 'D♯3'",
+            "return document.querySelector('[role=slider][aria-label=\"Front rank 2 begins at\"]')?.getAttribute('aria-valuetext') === 'D♯3'",
         )
         .await?;
-    // Each key has one of them.
+    // Each key has one of them, and the back rank.
     let view = ladder.get("/api/instruments/1")?;
     let program: program::Program = serde_json::from_value(view["program"].clone())?;
     for key in [40, 50, 51, 60, 70, 80] {
         assert_eq!(
             program::regions_for_key(&program, false, key, 100).count(),
-            1,
+            2,
             "{key}"
         );
     }
@@ -130,7 +133,10 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
     }
     for browser in [&one, &other] {
         browser
-            .until("as it was", &strands_say(&["Both ranks key down 26"]))
+            .until(
+                "as it was",
+                &strands_say(&["Front rank key down 26", "Back rank key down 26", "Felt key up 5"]),
+            )
             .await?;
     }
     one.close().await?;

@@ -1,4 +1,4 @@
-//! The Parlour reed organ: two ranks of reeds that beat slowly, and a felt that falls back on key-up.
+//! The Parlour reed organ: two ranks of reeds that beat slowly, drawn together or each alone, and a felt that falls back on key-up.
 
 use crate::{MidiMessage, Player};
 use rand::{Rng, SeedableRng};
@@ -12,6 +12,9 @@ const BEAT_PER_HZ: f32 = 0.0024;
 const ATTACK_S: f32 = 0.045;
 const RELEASE_S: f32 = 0.09;
 const FELT_S: f32 = 0.05;
+
+/// The stops, by a MIDI controller: both ranks, the front one, the back one, neither, a quarter of its way each.
+const STOPS: u8 = 20;
 
 struct Reed {
     key: u8,
@@ -28,6 +31,8 @@ pub(crate) struct ReedOrgan {
     rate: f32,
     seed: u64,
     random: Pcg32,
+    /// Whether each rank is drawn.
+    drawn: [bool; 2],
     reeds: Vec<Reed>,
 }
 
@@ -37,6 +42,7 @@ impl ReedOrgan {
             rate: rate_hz as f32,
             seed,
             random: Pcg32::seed_from_u64(seed),
+            drawn: [true; 2],
             reeds: Vec::new(),
         }
     }
@@ -59,6 +65,10 @@ impl ReedOrgan {
                 // Stronger wind brings out the upper partials.
                 let amplitude = colour * n.powf(-1.9 + 0.8 * velocity) * if rank == 0 { 1.0 } else { 0.45 };
                 let angle = own.random_range(0.0..std::f32::consts::TAU);
+                // Drawn from one run of numbers, whichever is drawn: a rank alone is what it is among both.
+                if !self.drawn[rank] {
+                    continue;
+                }
                 let step = std::f32::consts::TAU * hz * n / self.rate;
                 let lean = if rank == 0 { 0.85 } else { 1.15 };
                 partials.push([
@@ -95,6 +105,16 @@ impl Player for ReedOrgan {
                     reed.held = false;
                     reed.felt = 0.02;
                 }
+            }
+            MidiMessage::Controller {
+                number: STOPS, value, ..
+            } => {
+                self.drawn = match value {
+                    0..32 => [true, true],
+                    32..64 => [true, false],
+                    64..96 => [false, true],
+                    _ => [false, false],
+                };
             }
             _ => {}
         }

@@ -2,7 +2,11 @@
 
 use crate::App;
 use crate::recording::RunSettings;
-use instrument::{How, Kind, even_layers, even_rungs, first_plan};
+use instrument::{Controller, How, Kind, Pass, PassId, even_layers, even_rungs, first_plan};
+use program::SoundsOn;
+
+/// The organ's stops, by their MIDI controller.
+const STOPS: u8 = 20;
 
 /// Makes and records the demo, unless there are instruments already: the *Parlour reed organ*, sustained and looped; the *Slate chimes*,
 /// struck by a player who slips now and then; the *Night ferry*, a synthesiser's slow sound.
@@ -14,12 +18,29 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
         return Ok(());
     }
     let mut organ = first_plan(Kind::Sustained, How::OverMidi, "reed-organ").plan;
-    let ranks = &mut organ.passes[0];
-    ranks.name = "Both ranks".into();
+    let mut ranks = organ.passes.remove(0);
     ranks.hold_ms = 6_000;
     for (layer, strike) in ranks.layers.iter_mut().zip([50, 110]) {
         layer.strike_velocity = strike;
     }
+    let pass = |number: u64, name: &str, stops: u8| Pass {
+        id: PassId(number),
+        name: name.into(),
+        controller: Some(Controller {
+            number: STOPS,
+            value: stops,
+        }),
+        ..ranks.clone()
+    };
+    // With no rank drawn the felts are heard alone, as the keys come up: their noise is alike on many keys.
+    let felt = Pass {
+        sounds_on: SoundsOn::KeyUp,
+        rungs: even_rungs(36, 84, 12),
+        layers: even_layers(1),
+        hold_ms: 300,
+        ..pass(2, "Felt", 112)
+    };
+    organ.passes = vec![pass(0, "Front rank", 48), pass(1, "Back rank", 80), felt];
     let mut chimes = first_plan(Kind::Struck, How::ByHand, "slate-chimes").plan;
     let bars = &mut chimes.passes[0];
     bars.name = "Bars".into();
