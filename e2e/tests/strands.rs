@@ -271,7 +271,9 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
 #[tokio::test(flavor = "multi_thread")]
 async fn a_folder_becomes_a_kit() -> anyhow::Result<()> {
     let ladder = Ladder::start(false).await?;
-    let folder = tempfile::tempdir()?;
+    let place = tempfile::tempdir()?;
+    let folder = place.path().join("Workshop knocks");
+    std::fs::create_dir(&folder)?;
     let names = ["anvil", "bolt", "crate", "door", "engine"];
     for (n, name) in names.iter().enumerate() {
         // A knock each: noise that dies away, of a length of its own.
@@ -286,13 +288,13 @@ async fn a_folder_becomes_a_kit() -> anyhow::Result<()> {
             })
             .collect();
         let bytes = formats::wav_bytes(&signal::Audio::mono(48_000, knock), 24, None);
-        std::fs::write(folder.path().join(format!("{name}.wav")), bytes)?;
+        std::fs::write(folder.join(format!("{name}.wav")), bytes)?;
     }
     let browser = Browser::open().await?;
     browser.driver.goto(&format!("{}/new", ladder.address)).await?;
     browser.click("[role=radio]", "Files").await?;
     browser.click("button", "Make it and go on to Record").await?;
-    browser.drop_on("[data-part=drop]", &[folder.path()]).await?;
+    browser.drop_on("[data-part=drop]", &[&folder]).await?;
     browser.until("five files", "return document.body.innerText.includes('anvil.wav') && document.body.innerText.includes('engine.wav')").await?;
     browser.click("button", "As a kit…").await?;
     browser.click("button", "On white keys").await?;

@@ -417,7 +417,7 @@ fn mono_and_panned_sounds_are_as_loud_on_each_side_as_an_independent_renderer_ha
 fn a_short_loop_is_written_out_as_long_as_the_format_wants_it() {
     let cycle = 18u64;
     let sine = |n: u64| (n as f64 / cycle as f64 * std::f64::consts::TAU).sin() as f32 * 0.4;
-    let audio = vec![Audio::mono(RATE, (0..400).map(sine).collect())];
+    let audio = [Audio::mono(RATE, (0..400).map(sine).collect())];
     for (start, end, runs) in [
         (3, 21, LoopRuns::ThroughRelease),
         (36, 54, LoopRuns::WhileHeld),

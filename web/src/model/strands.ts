@@ -19,6 +19,23 @@ export function placedStrands(view: InstrumentView): PlacedStrand[] {
   return view.program.strands.map((strand, n) => ({ strand, said: view.strands[n]!, regions: counts.get(strand.id) ?? 0 }));
 }
 
+/** The strand that can be taken hold of: the one that was chosen, else that of the pass in view. */
+export function heldStrand(view: InstrumentView, wanted: number | undefined, pass: number): number | undefined {
+  const { strands } = view.program;
+  const has = (id: number | undefined) => strands.some((strand) => strand.id === id);
+  if (has(wanted)) return wanted;
+  const ofPass = view.plan.passes[pass]?.id;
+  return has(ofPass) ? ofPass : strands[0]?.id;
+}
+
+/** The place of the pass whose takes a strand plays. */
+export function passOfStrand(view: InstrumentView, strand: number): number | undefined {
+  const region = view.program.regions.find(({ key }) => key.strand === strand);
+  const of = region && "cell" in region.key.of ? region.key.of.cell.pass : undefined;
+  const place = view.plan.passes.findIndex(({ id }) => id === of);
+  return place < 0 ? undefined : place;
+}
+
 /** What starts a strand. */
 export type Event = "down" | "first" | "legato" | "up" | "pedal_down" | "pedal_up";
 

@@ -129,7 +129,7 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
           wide={step === "map" || step === "export"}
           board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}
         >
-          {view.plan.passes.length > 1 && step !== "plan" && <PassTabs plan={view.plan} />}
+          {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && <PassTabs plan={view.plan} />}
           {step === "plan" && <PlanBench view={view} />}
           {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
           {step === "map" && <MapBench view={view} />}

@@ -1,7 +1,7 @@
 // Map: how takes are laid over keys and strikes, by rule and by hand.
 import type { InstrumentView } from "../api/client";
 import { chosenRegions, placedRegions } from "../model/regions";
-import { placedStrands } from "../model/strands";
+import { heldStrand, placedStrands } from "../model/strands";
 import { type MapTab, useMap } from "../state/map";
 import { useView } from "../state/view";
 import { RegionCard } from "./RegionCard";
@@ -18,10 +18,11 @@ const TABS: { value: MapTab; name: string }[] = [
 ];
 
 export function MapBench({ view }: { view: InstrumentView }) {
-  const { focus, chosen: cells } = useView();
+  const { focus, chosen: cells, pass } = useView();
   const { chosen, strand: wanted, tab, setTab } = useMap();
   const strands = placedStrands(view);
-  const held = strands.find(({ strand }) => strand.id === wanted) ?? strands[0];
+  const heldId = heldStrand(view, wanted, pass);
+  const held = strands.find(({ strand }) => strand.id === heldId);
   const own = placedRegions(view).filter(({ region }) => region.key.strand === held?.strand.id);
   const shown = chosenRegions(own, chosen, cells, focus);
   return (

@@ -17,6 +17,7 @@ import {
   turnsOf,
   withSide,
 } from "../model/regions";
+import { heldStrand } from "../model/strands";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
 import { type By, type Place, useDrag } from "../parts/drag";
 import { HEADER, laneTop, useLook } from "../parts/Ladder";
@@ -47,13 +48,13 @@ interface Box {
 }
 
 export function MapBoard({ view }: { view: InstrumentView }) {
-  const { low, keys, focus, chosen: cells, choose: chooseCell } = useView();
+  const { low, keys, focus, pass, chosen: cells, choose: chooseCell } = useView();
   const { strand: wanted, chosen, choose, withNeighbours } = useMap();
   const heldKeys = useSound((sound) => sound.held);
   const sounding = useSound((sound) => sound.meter.sounding);
   const onWheel = useLook();
   const all = useMemo(() => placedRegions(view), [view]);
-  const strand = view.program.strands.some((s) => s.id === wanted) ? wanted : view.program.strands[0]?.id;
+  const strand = heldStrand(view, wanted, pass);
   const own = useMemo(() => all.filter(({ region }) => region.key.strand === strand), [all, strand]);
   const picked = useMemo(() => new Set(chosenRegions(own, chosen, cells, focus)), [own, chosen, cells, focus]);
   const heard = useMemo(() => new Set(sounding.map((n) => all[n])), [sounding, all]);

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { keyName } from "../model/keys";
-import { EVENTS, eventOf, OFFERED, controllerName, type PlacedStrand } from "../model/strands";
+import { EVENTS, eventOf, OFFERED, controllerName, passOfStrand, type PlacedStrand } from "../model/strands";
 import { cents, count, decibels, semitones, share } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -21,6 +21,13 @@ interface Props {
 
 export function Strands({ view, strands, held }: Props) {
   const { setStrand, alone, listenTo } = useMap();
+  const setPass = useView((state) => state.setPass);
+  const hold = (strand: number) => {
+    // The ladder has the rungs of what is held.
+    const pass = passOfStrand(view, strand);
+    if (pass !== undefined) setPass(pass);
+    setStrand(strand);
+  };
   return (
     <>
       <div className="flex items-end justify-between gap-3">
@@ -58,7 +65,7 @@ export function Strands({ view, strands, held }: Props) {
                     type="radio"
                     name="strand"
                     checked={of === held}
-                    onChange={() => setStrand(of.strand.id)}
+                    onChange={() => hold(of.strand.id)}
                     title="Alt with the up and down arrows puts it elsewhere in the order"
                     onKeyDown={(event) => {
                       const to = event.key === "ArrowUp" ? -1 : event.key === "ArrowDown" ? 1 : 0;
