@@ -241,7 +241,8 @@ impl Turns {
         }
     }
 
-    /// A source went from one step to another: regions of strands that sound when it comes to where it is are told, each at its root key.
+    /// A source went from one step to another: regions of strands that sound when it comes to where it is are told, each at its root key and with as
+    /// many steps of velocity, where these lie within what strand and region are limited to.
     pub fn enter(
         &mut self,
         program: &Program,
@@ -259,9 +260,12 @@ impl Turns {
                 continue;
             }
             for (index, region) in program.regions.iter().enumerate() {
-                let asked = region.key.strand == strand.id && asks_for(program, standing, &region.when);
+                let at = |when: &When| when.gain(region.root_key, now.max(1));
+                let gain = at(&region.when) * at(&strand.when);
+                let asked =
+                    region.key.strand == strand.id && gain > 0.0 && asks_for(program, standing, &region.when);
                 if asked && self.strand_has_turn(program, place) && self.region_has_turn(program, index) {
-                    sounds(index, 1.0);
+                    sounds(index, gain);
                 }
             }
         }
@@ -558,6 +562,13 @@ mod tests {
         assert_eq!(entered(0, 100), [1]);
         assert!(entered(100, 90).is_empty());
         assert!(entered(90, 0).is_empty());
+        // Of a strand that is limited, only what lies within.
+        program.strands[1].when.keys = Span::of(0, 40);
+        let mut none = true;
+        Turns::of(&program).enter(&program, &standing, (Source::Controller(64), 0, 100), |_, _| {
+            none = false
+        });
+        assert!(none);
     }
 
     #[test]
