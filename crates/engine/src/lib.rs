@@ -178,16 +178,18 @@ impl Engine {
         }
     }
 
-    /// Which regions are not listened to.
+    /// Which regions are not listened to. Where what was listened to is gone, all are.
     fn silence(&mut self) {
-        let heard = |region: &Region| {
-            let is = |alone: &Alone| {
+        let is_alone = |region: &Region| {
+            self.alone.iter().any(|alone| {
                 alone.strand == region.key.strand
                     && alone.region.is_none_or(|number| number == region.key.of.number())
-            };
-            self.alone.is_empty() || self.alone.iter().any(is)
+            })
         };
-        self.silenced = self.program.regions.iter().map(|region| !heard(region)).collect();
+        let any = self.program.regions.iter().any(is_alone);
+        self.silenced = (self.program.regions.iter())
+            .map(|region| any && !is_alone(region))
+            .collect();
     }
 
     /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program

@@ -298,6 +298,13 @@ fn what_is_listened_to_alone_is_heard_alone() {
     engine.listen_to(&[]);
     engine.note_on(64, 100);
     assert_eq!(engine.active_voices(), 4);
+    // What is gone leaves the rest audible.
+    engine.listen_to(&[Alone {
+        strand: StrandId(77),
+        region: None,
+    }]);
+    engine.note_on(65, 100);
+    assert_eq!(engine.active_voices(), 6);
 }
 
 #[test]

@@ -257,6 +257,8 @@ facts! {
     LayerRoundRobins "layer_round_robins" of Layer: Takes::Fitting(is_or_none::<64>, "Round robins must be between 1 and 64.");
     /// The lowest velocity that plays it; `null` is suggested.
     LowVelocity "low_velocity" of Layer: Takes::Fitting(is_or_none::<127>, "Thresholds lie within 1 to 127.");
+    /// Steps of velocity over which the layer under it fades into it; `null` as many as the map says.
+    LayerCrossfade "layer_crossfade" of Layer: Takes::Fitting(is_or_none::<126>, "A crossfade of strikes is a whole number from 0 to 126.");
 
     /// Lowest key.
     RegionLowKey "region_low_key" of Region: Takes::Whole("A key", 0, 127);
@@ -280,7 +282,7 @@ facts! {
     /// Whether it is played to its end though the key comes up.
     RegionToEnd "region_to_end" of Region: Takes::Switch;
     /// The controller that has to stand somewhere for it to be heard; `null` for none.
-    RegionController "region_controller" of Region: Takes::Fitting(is::<Option<ByController>>, CONTROLLER_SAYS);
+    RegionController "region_controller" of Region: Takes::Fitting(is_controller, CONTROLLER_SAYS);
 
     /// The region of its strand that it is a part of, which it is there for; `null` where it is gone.
     RegionCopyOf "region_copy_of" of Region: Takes::Fitting(is::<Option<u64>>, "A part is one of a region.");
@@ -316,9 +318,9 @@ facts! {
     /// Strikes over which it comes and goes there.
     StrandStrikesFade "strand_strikes_fade" of Strand: Takes::Whole("A crossfade of strikes", 0, 126);
     /// The controller that has to stand somewhere for it to be heard; `null` for none.
-    StrandController "strand_controller" of Strand: Takes::Fitting(is::<Option<ByController>>, CONTROLLER_SAYS);
+    StrandController "strand_controller" of Strand: Takes::Fitting(is_controller, CONTROLLER_SAYS);
     /// The key that chooses it; `null` for none.
-    StrandByKey "strand_by_key" of Strand: Takes::Fitting(is::<Option<ByKey>>, "What chooses is a key from 0 to 127.");
+    StrandByKey "strand_by_key" of Strand: Takes::Fitting(is_by_key, "What chooses is a key from 0 to 127.");
     /// Whether it takes turns with the others of which that was said.
     StrandTakesTurns "strand_takes_turns" of Strand: Takes::Switch;
     /// The strand that cuts it off; `null` for none.
@@ -459,6 +461,16 @@ fn is_key(value: &Value) -> bool {
     value.as_u64().is_some_and(|key| key <= 127)
 }
 
+fn is_controller(value: &Value) -> bool {
+    serde_json::from_value::<Option<ByController>>(value.clone()).is_ok_and(|by| {
+        by.is_none_or(|by| by.controller < 120 && by.low <= by.high && by.high < 128 && by.fade < 128)
+    })
+}
+
+fn is_by_key(value: &Value) -> bool {
+    serde_json::from_value::<Option<ByKey>>(value.clone()).is_ok_and(|by| by.is_none_or(|by| by.key < 128))
+}
+
 fn is_width(value: &Value) -> bool {
     matches!(value.as_u64(), Some(24 | 32))
 }
@@ -550,6 +562,16 @@ mod tests {
                 "A loop must end after it starts.",
             ),
             (Fact::SetAside, json!(1), "set_aside is yes or no."),
+            (
+                Fact::StrandController,
+                json!({"controller": 130, "low": 0, "high": 127, "fade": 0}),
+                CONTROLLER_SAYS,
+            ),
+            (
+                Fact::StrandByKey,
+                json!({"key": 200, "held": false}),
+                "What chooses is a key from 0 to 127.",
+            ),
         ] {
             assert_eq!(fact.refuses(&value).as_deref(), Some(says));
         }

@@ -94,13 +94,14 @@ impl MapSettings {
         Span::of(key.saturating_sub(below), key.saturating_add(above).min(127))
     }
 
-    /// The strikes that each of some layers serves, from the lowest strike of each.
-    fn strikes_of(&self, lows: &[u8]) -> Vec<Span> {
+    /// The strikes that each of some layers serves, from the lowest strike of each, and over how many it comes where that is said of it.
+    fn strikes_of(&self, lows: &[u8], crossfades: &[Option<u8>]) -> Vec<Span> {
         let mut spans: Vec<Span> = (0..lows.len())
             .map(|m| Span::of(lows[m], lows.get(m + 1).map_or(127, |low| low - 1)))
             .collect();
-        let width = self.strike_crossfade;
         for m in 1..lows.len() {
+            let said = crossfades.get(m).copied().flatten();
+            let width = said.unwrap_or(self.strike_crossfade);
             let threshold = lows[m];
             // No fade reaches past the middle of a layer, so that those at its two ends do not meet.
             let down = (width / 2).min((threshold - lows[m - 1]) / 2);
@@ -227,7 +228,8 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 .filter(|(_, turns)| !turns.is_empty())
                 .collect();
             let lows = velocity_thresholds(layers.iter().map(|(layer, _)| *layer));
-            let strikes = settings.strikes_of(&lows);
+            let crossfades: Vec<Option<u8>> = layers.iter().map(|(layer, _)| layer.crossfade).collect();
+            let strikes = settings.strikes_of(&lows, &crossfades);
             for ((layer, turns), strikes) in layers.iter().zip(strikes) {
                 let group = SampleId::of("turns", &[strand.0, u64::from(key), layer.id.0]).0;
                 for (place, take) in (0u16..).zip(turns) {
@@ -439,7 +441,7 @@ mod tests {
                 strike_crossfade,
                 ..MapSettings::default()
             };
-            let spans = settings.strikes_of(&[1, 50, 60]);
+            let spans = settings.strikes_of(&[1, 50, 60], &[]);
             for strike in 1..=127 {
                 let power: f64 = spans.iter().map(|span| span.gain(strike).powi(2)).sum();
                 assert!(
@@ -452,6 +454,19 @@ mod tests {
             let without: Vec<u8> = spans.iter().map(|span| span.without_fades().low).collect();
             assert!(without.windows(2).all(|pair| pair[0] < pair[1]), "{without:?}");
         }
+    }
+
+    #[test]
+    fn a_threshold_has_a_crossfade_of_its_own_or_none() {
+        let settings = MapSettings {
+            strike_crossfade: 10,
+            ..MapSettings::default()
+        };
+        let spans = settings.strikes_of(&[1, 40, 80], &[None, Some(0), None]);
+        let fades: Vec<(bool, bool)> = (spans.iter())
+            .map(|span| (span.fade_in.is_some(), span.fade_out.is_some()))
+            .collect();
+        assert_eq!(fades, [(false, false), (false, true), (true, false)]);
     }
 
     #[test]

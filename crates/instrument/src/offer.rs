@@ -179,6 +179,7 @@ pub fn even_layers(count: usize) -> Vec<Layer> {
                 },
                 round_robins: None,
                 low_velocity: None,
+                crossfade: None,
             }
         })
         .collect()

@@ -32,11 +32,12 @@ const IN_PASS: [(Fact, &str); 9] = [
     (Fact::Controller, "controller"),
     (Fact::Chord, "chord"),
 ];
-const IN_LAYER: [(Fact, &str); 4] = [
+const IN_LAYER: [(Fact, &str); 5] = [
     (Fact::LayerName, "name"),
     (Fact::StrikeVelocity, "strike_velocity"),
     (Fact::LayerRoundRobins, "round_robins"),
     (Fact::LowVelocity, "low_velocity"),
+    (Fact::LayerCrossfade, "crossfade"),
 ];
 
 /// Whether it is a part of the plan.

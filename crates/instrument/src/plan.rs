@@ -99,6 +99,9 @@ pub struct Layer {
     /// The lowest velocity that plays it; `None` is suggested, see [`crate::velocity_thresholds`].
     #[serde(default)]
     pub low_velocity: Option<u8>,
+    /// Steps of velocity over which the layer under it fades into it; `None` as many as the map says.
+    #[serde(default)]
+    pub crossfade: Option<u8>,
 }
 
 /// A controller held at a value.
@@ -378,6 +381,7 @@ pub(crate) mod tests {
                 strike_velocity: v,
                 round_robins: None,
                 low_velocity: None,
+                crossfade: None,
             })
             .collect();
         Plan {

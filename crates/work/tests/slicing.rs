@@ -19,6 +19,7 @@ fn half_an_hour_of_chimes_is_cut_into_its_notes() {
         strike_velocity,
         round_robins: None,
         low_velocity: None,
+        crossfade: None,
     };
     pass.layers = vec![layer(0, "soft", 45), layer(1, "loud", 110)];
     pass.round_robins = 1;

@@ -3,7 +3,6 @@ import { useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
 import { inWords } from "../model/keys";
 import { type Placed, turnsOf, withSide } from "../model/regions";
-import { controllerName, OFFERED } from "../model/strands";
 import { count, key } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -11,6 +10,7 @@ import { Popup } from "../parts/Popup";
 import { act } from "../state/edits";
 import { useMap } from "../state/map";
 import { sayError } from "../state/view";
+import { ByController } from "./ByController";
 import { giveBack, keepExtents, keepFact } from "./mapFacts";
 import { fitted, LIMITS, type RegionNumber, setAtOnce, SOUND } from "./regionNumbers";
 
@@ -71,7 +71,11 @@ export function RegionCard({ view, of, first }: { view: InstrumentView; of: Plac
           Plays to its end whatever the key does
         </label>
       </div>
-      <RegionController view={view} of={of} first={first} />
+      <ByController
+        by={first.controller}
+        byHand={byHand.includes("region_controller")}
+        onSet={(by) => keepFact(view.id, of, (what) => `choose ${what} by a controller`, "region_controller", by)}
+      />
       <div className="flex flex-wrap items-center gap-2">
         {of.length > 1 && <AtOnce view={view} of={of} />}
         <CutInTwo view={view} of={of} first={first} />
@@ -92,38 +96,6 @@ export function RegionCard({ view, of, first }: { view: InstrumentView; of: Plac
         <input type="checkbox" checked={withNeighbours} onChange={(event) => setWithNeighbours(event.target.checked)} />A border that is
         dragged takes its neighbour's along
       </label>
-    </div>
-  );
-}
-
-/** The controller that regions are heard by. */
-function RegionController({ view, of, first }: { view: InstrumentView; of: Placed[]; first: Placed }) {
-  const by = first.controller;
-  const set = (next: Schemas["ByController"] | undefined) =>
-    keepFact(view.id, of, (what) => `choose ${what} by a controller`, "region_controller", next);
-  const limit = (label: string, which: "low" | "high" | "fade") => (
-    <Field
-      label={label}
-      value={by?.[which]}
-      unit={count}
-      disabled={!by}
-      onSet={(v) => by && set({ ...by, [which]: Math.min(127, Math.max(0, Math.round(v))) })}
-    />
-  );
-  return (
-    <div className="grid grid-cols-4 gap-3">
-      <Choice
-        label="Heard by"
-        value={by ? String(by.controller) : "none"}
-        options={[
-          { value: "none", name: "no controller" },
-          ...[...new Set([...OFFERED, ...(by ? [by.controller] : [])])].map((n) => ({ value: String(n), name: controllerName(n) })),
-        ]}
-        onChange={(next) => set(next === "none" ? undefined : { low: 0, high: 127, fade: 0, ...by, controller: Number(next) })}
-      />
-      {limit("From", "low")}
-      {limit("To", "high")}
-      {limit("Crossing over", "fade")}
     </div>
   );
 }

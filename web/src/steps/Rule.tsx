@@ -3,7 +3,7 @@ import type { InstrumentView } from "../api/client";
 import { count, semitones } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
-import { change } from "../state/edits";
+import { change, changePlan } from "../state/edits";
 import { sayError } from "../state/view";
 
 type Settings = InstrumentView["map"];
@@ -62,10 +62,54 @@ export function Rule({ view }: { view: InstrumentView }) {
           />
         )}
       </div>
+      {view.plan.passes.map((pass, n) => (
+        <Thresholds key={pass.id} view={view} place={n} />
+      ))}
       <p className="mt-3 text-[12px] text-ink3">
         The rule follows the takes as they come and go. What was set by hand stays, has a broken line on the board, and is given back under
         Region.
       </p>
+    </div>
+  );
+}
+
+/** Where the layers of a pass meet, and over how many strikes each crosses into the next. */
+function Thresholds({ view, place }: { view: InstrumentView; place: number }) {
+  const pass = view.plan.passes[place]!;
+  const lows = view.figures[place]?.low_velocities ?? [];
+  if (pass.layers.length < 2) return null;
+  const set = (n: number, values: Partial<(typeof pass.layers)[number]>, label: string) => {
+    const layers = pass.layers.map((layer, m) => (m === n ? { ...layer, ...values } : layer));
+    const passes = view.plan.passes.map((other, m) => (m === place ? { ...pass, layers } : other));
+    void changePlan(view, label, { ...view.plan, passes }).catch(sayError);
+  };
+  return (
+    <div className="mt-3 border-t border-line2 pt-3" data-part="thresholds">
+      <h3 className="mb-2 text-[12px] text-ink3">{view.plan.passes.length > 1 ? `Layers of ${pass.name}` : "Layers"}</h3>
+      <div className="grid grid-cols-4 gap-3">
+        {pass.layers.map((layer, n) =>
+          n === 0 ? null : (
+            <div key={layer.id} className="col-span-2 grid grid-cols-2 gap-3">
+              <Field
+                label={`${layer.name} from strike`}
+                value={lows[n]}
+                unit={count}
+                byHand={layer.low_velocity != null}
+                onSet={(v) => set(n, { low_velocity: Math.min(127, Math.max(2, Math.round(v))) }, `move where ${layer.name} begins`)}
+                onAutomatic={() => set(n, { low_velocity: null }, `give where ${layer.name} begins back`)}
+              />
+              <Field
+                label="crossing over"
+                value={layer.crossfade ?? view.map.strike_crossfade}
+                unit={strikes}
+                byHand={layer.crossfade != null}
+                onSet={(v) => set(n, { crossfade: Math.min(126, Math.max(0, Math.round(v))) }, `cross into ${layer.name} otherwise`)}
+                onAutomatic={() => set(n, { crossfade: null }, `cross into ${layer.name} as the others`)}
+              />
+            </div>
+          ),
+        )}
+      </div>
     </div>
   );
 }

@@ -1,11 +1,11 @@
 // One strand: what it sounds on and what it sounds like.
 import type { Fact, InstrumentView, Schemas } from "../api/client";
-import { controllerName, type Event, EVENTS, eventOf, OFFERED, type PlacedStrand, withEvent } from "../model/strands";
+import { type Event, EVENTS, eventOf, type PlacedStrand, withEvent } from "../model/strands";
 import { count, key, semitones, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Written } from "../parts/Written";
-import { player, useSound } from "../sound/player";
+import { ByController } from "./ByController";
 import { fitted, LIMITS, sayOf, SOUND, type StrandNumber } from "./strandFacts";
 
 interface Props {
@@ -56,7 +56,11 @@ export function StrandCard({ view, of, strands }: Props) {
         {fade("strand_keys_fade", "Keys cross over", said.keys_fade, semitones)}
         {fade("strand_strikes_fade", "Strikes cross over", said.strikes_fade, count)}
       </div>
-      <ByController said={said} onSet={(by) => say("strand_controller", by, `choose ${strand.name} by a controller`)} />
+      <ByController
+        by={said.controller ?? undefined}
+        byHand={said.by_hand.includes("strand_controller")}
+        onSet={(by) => say("strand_controller", by, `choose ${strand.name} by a controller`)}
+      />
       <div className="grid grid-cols-4 gap-3">
         <Field
           label="Chosen by key"
@@ -148,49 +152,3 @@ function KeyUp({ on, onSet }: { on: Extract<Schemas["On"], { key_up: unknown }>;
 }
 
 const falls: Unit = { ...count, show: (v) => `${v} dB`, step: 1, fine: 0.1 };
-
-/** The controller that a strand is heard by, and a hand on it. */
-function ByController({ said, onSet }: { said: Schemas["StrandSaid"]; onSet: (by: Schemas["ByController"] | undefined) => void }) {
-  const by = said.controller;
-  const stands = useSound((sound) => (by ? (sound.controllers[by.controller] ?? 0) : 0));
-  const limit = (label: string, which: "low" | "high" | "fade") => (
-    <Field
-      label={label}
-      value={by?.[which]}
-      unit={count}
-      disabled={!by}
-      onSet={(v) => by && onSet({ ...by, [which]: Math.min(127, Math.max(0, Math.round(v))) })}
-    />
-  );
-  return (
-    <div className="grid grid-cols-4 gap-3">
-      <Choice
-        label="Heard by"
-        value={by ? String(by.controller) : "none"}
-        options={[
-          { value: "none", name: "no controller" },
-          ...[...new Set([...OFFERED, ...(by ? [by.controller] : [])])].map((n) => ({ value: String(n), name: controllerName(n) })),
-        ]}
-        onChange={(next) => onSet(next === "none" ? undefined : { low: 0, high: 127, fade: 0, ...by, controller: Number(next) })}
-      />
-      {limit("From", "low")}
-      {limit("To", "high")}
-      {limit("Crossing over", "fade")}
-      {by && (
-        <label className="col-span-4 flex items-center gap-3 text-[12px] text-ink3">
-          {controllerName(by.controller)} stands at
-          <input
-            type="range"
-            min={0}
-            max={127}
-            value={stands}
-            className="grow accent-act"
-            aria-label={`Where ${controllerName(by.controller)} stands`}
-            onChange={(event) => player.controller(by.controller, Number(event.target.value))}
-          />
-          <span className="num w-8 text-right">{stands}</span>
-        </label>
-      )}
-    </div>
-  );
-}

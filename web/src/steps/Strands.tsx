@@ -242,7 +242,7 @@ function ShareOut({ view, strands }: { view: InstrumentView; strands: PlacedStra
           </div>
           <p className="my-2 text-[12px] text-ink3">{OVER.find(({ value }) => value === over)?.says}</p>
           {strands.map(({ strand }) => (
-            <label key={strand.id} className="flex items-center gap-2">
+            <label key={strand.id} className="flex min-h-6 items-center gap-2">
               <input
                 type="checkbox"
                 disabled={!("key_down" in strand.on)}
