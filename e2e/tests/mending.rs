@@ -357,6 +357,25 @@ const VIEWS: [&str; 10] = [
     "/instruments/1/sheet",
 ];
 
+/// What is shown breaks none of them.
+async fn follows_rules_of_access(browser: &Browser, axe: &str, what: &str) -> anyhow::Result<()> {
+    browser.driver.execute(axe, Vec::new()).await?;
+    let broken: Vec<String> = browser
+        .driver
+        .execute_async(
+            "const done = arguments[arguments.length - 1];
+            const runOnly = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'];
+            axe.run(document, { runOnly }).then(
+              (found) => done(found.violations.flatMap((v) => v.nodes.map((node) => `${v.id}: ${node.html.slice(0, 200)}`))),
+              (error) => done([String(error)]));",
+            Vec::new(),
+        )
+        .await?
+        .convert()?;
+    anyhow::ensure!(broken.is_empty(), "{what}: {broken:#?}");
+    Ok(())
+}
+
 /// The rules of WCAG 2.2 that a machine can check (axe-core), on every view, light and dark; the theme is chosen in the settings and stays.
 #[tokio::test(flavor = "multi_thread")]
 async fn no_view_breaks_a_rule_of_access_light_or_dark() -> anyhow::Result<()> {
@@ -380,19 +399,13 @@ async fn no_view_breaks_a_rule_of_access_light_or_dark() -> anyhow::Result<()> {
                     &format!("return document.querySelector('main') !== null && document.documentElement.dataset.shade === '{shade}'"),
                 )
                 .await?;
-            driver.execute(&axe, Vec::new()).await?;
-            let broken: Vec<String> = driver
-                .execute_async(
-                    "const done = arguments[arguments.length - 1];
-                    const runOnly = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'];
-                    axe.run(document, { runOnly }).then(
-                      (found) => done(found.violations.flatMap((v) => v.nodes.map((node) => `${v.id}: ${node.html.slice(0, 200)}`))),
-                      (error) => done([String(error)]));",
-                    Vec::new(),
-                )
-                .await?
-                .convert()?;
-            assert!(broken.is_empty(), "{view}, {shade}: {broken:#?}");
+            follows_rules_of_access(&browser, &axe, &format!("{view}, {shade}")).await?;
+            if view.ends_with("/map") {
+                for tab in ["By rule", "Region", "Table", "Strand"] {
+                    browser.click("[role=tab]", tab).await?;
+                    follows_rules_of_access(&browser, &axe, &format!("{view}, {tab}, {shade}")).await?;
+                }
+            }
         }
     }
     browser.close().await?;

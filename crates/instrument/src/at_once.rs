@@ -1,8 +1,7 @@
 //! One number of many regions, set in one act: the same for all, moved as far, along the ladder, to alternate sides, or scattered.
 
-use crate::by_hand::region_target;
 use crate::facts::said_about;
-use crate::{Fact, Facts, Said, Wish};
+use crate::{Fact, Facts, Said, Target, Wish};
 use program::{Program, Region, StrandId, strike_random};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -46,7 +45,7 @@ fn now(region: &Region, said: &Facts, fact: Fact) -> Option<f64> {
         Fact::RegionHighStrike => f64::from(strikes.high),
         Fact::KeyFollow => region.key_follow,
         Fact::RegionGainDb | Fact::RegionTuneCents | Fact::RegionPan | Fact::RegionOffsetFrames => {
-            said_about(said, region_target(region), fact).unwrap_or(0.0)
+            said_about(said, Target::of_region(region), fact).unwrap_or(0.0)
         }
         _ => return None,
     })
@@ -101,7 +100,7 @@ pub fn set_at_once(
         } else {
             json!((fitted * 1e4).round() / 1e4)
         };
-        Some(Wish::from((region_target(region), fact, Said::Value(value))))
+        Some(Wish::from((Target::of_region(region), fact, Said::Value(value))))
     };
     (0u64..).zip(&regions).filter_map(wish).collect()
 }
@@ -131,7 +130,7 @@ mod tests {
         let change = Change::propose("x", said, set_at_once(&program, said, &of, fact, how)).unwrap();
         lay_over(said, &change.fields);
         let number = |region: &Region| {
-            said.get(&(region_target(region), fact))
+            said.get(&(Target::of_region(region), fact))
                 .and_then(Value::as_f64)
                 .unwrap()
         };

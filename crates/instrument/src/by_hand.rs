@@ -1,16 +1,11 @@
 //! What was said of single regions, laid over those that were made by rule: it stays whatever the rule makes anew.
 
 use crate::facts::said_about;
-use crate::strands::within;
-use crate::{About, ByController, Fact, Facts, Target};
+use crate::limits::{ByController, within};
+use crate::{About, Fact, Facts, Target};
 use program::{Program, Region, Span};
 use serde::Serialize;
 use utoipa::ToSchema;
-
-/// What a region is called where something is said of it.
-pub(crate) fn region_target(region: &Region) -> Target {
-    Target::Region(region.key.strand, region.key.of.number())
-}
 
 /// How a region of a program is named where something is said of it, and what was.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
@@ -28,10 +23,14 @@ pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
     let of = |region: &Region| RegionSaid {
         number: region.key.of.number(),
         by_hand: Fact::of(About::Region)
-            .filter(|fact| said.contains_key(&(region_target(region), *fact)))
+            .filter(|fact| said.contains_key(&(Target::of_region(region), *fact)))
             .collect(),
-        controller: said_about::<Option<ByController>>(said, region_target(region), Fact::RegionController)
-            .flatten(),
+        controller: said_about::<Option<ByController>>(
+            said,
+            Target::of_region(region),
+            Fact::RegionController,
+        )
+        .flatten(),
     };
     program.regions.iter().map(of).collect()
 }
@@ -46,7 +45,7 @@ pub fn lay_by_hand(program: &mut Program, said: &Facts) {
 
 /// The same of one.
 pub(crate) fn lay_by_hand_of(region: &mut Region, said: &Facts) {
-    let target = region_target(region);
+    let target = Target::of_region(region);
     let step = |fact: Fact| said_about::<u8>(said, target, fact);
     region.when.keys = span_as_said(
         region.when.keys,
@@ -120,7 +119,7 @@ mod tests {
     #[test]
     fn what_was_said_of_a_region_stands_and_the_rest_follows_the_rule() {
         let mut program = program();
-        let target = region_target(&program.regions[0]);
+        let target = Target::of_region(&program.regions[0]);
         let said = Facts::from([
             ((target, Fact::RegionHighKey), json!(72)),
             ((target, Fact::RegionGainDb), json!(-3.0)),

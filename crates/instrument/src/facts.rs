@@ -3,7 +3,7 @@
 use crate::{
     ByController, ByKey, Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder,
 };
-use program::{FadeCurve, On, SoundsOn, StrandId};
+use program::{FadeCurve, On, Region, SoundsOn, StrandId};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -69,6 +69,11 @@ impl About {
 }
 
 impl Target {
+    /// A region of a program.
+    pub fn of_region(region: &Region) -> Self {
+        Self::Region(region.key.strand, region.key.of.number())
+    }
+
     /// Its kind.
     pub fn about(self) -> About {
         match self {

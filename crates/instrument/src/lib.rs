@@ -14,6 +14,7 @@ mod facts;
 mod file_names;
 mod ids;
 mod kit;
+mod limits;
 mod making;
 mod mapping;
 mod missing;
@@ -47,6 +48,7 @@ pub use file_names::{
 };
 pub use ids::{LayerId, NAMES_END, PassId};
 pub use kit::{KitKeys, kit_keys};
+pub use limits::{ByController, ByKey};
 pub use making::{Making, missing_from_neighbours};
 pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
@@ -65,8 +67,7 @@ pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use splitting::{CutAt, split};
 pub use spread::{Part, Spread, SpreadTake, spread};
 pub use strands::{
-    ByController, ByKey, Copies, Over, StrandSaid, choose_by_keys, copies, lay_strands, said_of_strands,
-    share_out,
+    Copies, Over, StrandSaid, choose_by_keys, copies, lay_strands, said_of_strands, share_out,
 };
 pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, contradicts, kind_of_file, kind_of_files, kind_offered,

@@ -1,6 +1,5 @@
 //! Regions that are made by hand: one is cut in two, and the second plays what the first does.
 
-use crate::by_hand::region_target;
 use crate::facts::said_about;
 use crate::{Fact, Facts, Said, Target, Wish};
 use program::{Program, Region, RegionOf, StrandId};
@@ -60,7 +59,7 @@ pub fn split(
         if !of.contains(&(strand, number)) || border <= span.low || border > span.high {
             continue;
         }
-        let target = region_target(region);
+        let target = Target::of_region(region);
         let own = Target::Region(strand, fresh());
         // One that was made by hand itself is a copy of the same.
         let root = said_about::<Option<u64>>(said, target, Fact::RegionCopyOf)
@@ -99,7 +98,10 @@ mod tests {
             round_robin: 0,
         };
         let name = |region: &Region| (region.key.strand, region.key.of.number());
-        let mut said = Facts::from([((region_target(&base.regions[0]), Fact::RegionGainDb), json!(-2.0))]);
+        let mut said = Facts::from([(
+            (Target::of_region(&base.regions[0]), Fact::RegionGainDb),
+            json!(-2.0),
+        )]);
         let made = |said: &Facts| {
             let mut program = base.clone();
             lay_by_hand(&mut program, said);

@@ -2,36 +2,13 @@
 
 use crate::by_hand::lay_by_hand_of;
 use crate::facts::said_about;
+use crate::limits::{ByController, ByKey, faded, within};
 use crate::{About, Fact, Facts, Said, Target, Wish};
-use program::{
-    ChosenBy, Fade, Program, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Turn, Within,
-};
+use program::{ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use utoipa::ToSchema;
-
-/// A controller that has to stand somewhere for a strand to be heard.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct ByController {
-    /// 0 to 119.
-    pub controller: u8,
-    /// Lowest, 0 to 127.
-    pub low: u8,
-    /// Highest.
-    pub high: u8,
-    /// Steps over which it comes and goes at each end that is not that of the controller.
-    pub fade: u8,
-}
-
-/// A key that chooses a strand.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct ByKey {
-    /// Which.
-    pub key: u8,
-    /// While it is down, else until another is pressed.
-    pub held: bool,
-}
 
 /// How a strand is named where something is said of it, and what was.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
@@ -195,36 +172,6 @@ fn lay_over_one(strand: &mut Strand, said: &Facts) {
     if let Some(by) = of::<Option<ByController>>(said, target, Fact::StrandController) {
         when.sources = by.map(within).into_iter().collect();
     }
-}
-
-pub(crate) fn within(by: ByController) -> Within {
-    Within {
-        source: Source::Controller(by.controller),
-        span: faded((by.low, by.high), by.fade, (0, 127)),
-    }
-}
-
-/// A span that fades over so many steps around each border that is not the end of its axis: two that meet there cross, and keep their power.
-fn faded((low, high): (u8, u8), width: u8, (first, last): (u8, u8)) -> Span {
-    let (low, high) = (low.min(high), high.max(low));
-    let mut span = Span::of(low, high);
-    // Around a border, which is the lowest step of the upper one.
-    let around = |border: u8| Fade {
-        from: border.saturating_sub(width / 2).max(first),
-        to: (u16::from(border) + u16::from(width.div_ceil(2))).min(u16::from(last)) as u8,
-    };
-    if width < 2 {
-        return span;
-    }
-    if low > first {
-        let fade = around(low);
-        (span.low, span.fade_in) = (fade.from + 1, Some(fade));
-    }
-    if high < last {
-        let fade = around(high + 1);
-        (span.high, span.fade_out) = (fade.to.saturating_sub(1), Some(fade));
-    }
-    span
 }
 
 /// The keys that choose are one switch; the first strand that has one is chosen at first.
@@ -465,7 +412,7 @@ pub fn choose_by_keys(program: &Program, strands: &[StrandId]) -> Vec<Wish> {
 mod tests {
     use super::*;
     use crate::{Change, lay_over};
-    use program::{On, Region, RegionOf, Shape, ShapeId};
+    use program::{On, Region, RegionOf, Shape, ShapeId, Span};
 
     const FRONT: StrandId = StrandId(3);
     const BACK: StrandId = StrandId(8);
