@@ -103,9 +103,11 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
         taken: planned.iter().filter(|cell| taken.contains(cell)).count(),
         measured: planned.iter().filter(|cell| measured.contains(cell)).count(),
         layers: plan.passes.first().map_or(0, |pass| pass.layers.len()),
-        regions: program
-            .regions
-            .iter()
+        // Sounds of keys that come up would lie over those that are played.
+        regions: (program.regions.iter())
+            .filter(|region| {
+                (program.strand_of(region)).is_some_and(|strand| !strand.on.is_key_up() && !strand.muted)
+            })
             .map(|region| Extent {
                 low_key: region.when.keys.low,
                 high_key: region.when.keys.high,
