@@ -15,70 +15,34 @@ mod envelope;
 mod interpolate;
 mod offline;
 mod pedals;
+mod reading;
 mod samples;
+mod setting;
 mod voice;
+mod voices;
 
 pub use offline::{Event, EventKind, render_offline};
 pub use samples::{SampleAudio, Samples};
+pub use setting::Setting;
 
 use envelope::Envelope;
 use interpolate::Interpolator;
 use pedals::Pedals;
 use program::{
     Does, KeyEvent, Program, Region, RegionKey, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
-    StrandId, Turns, cut_of,
+    StrandId, Turns,
 };
+use setting::set;
 use std::collections::HashMap;
 use voice::Voice;
+use voices::Voices;
 
-/// Voices beside those that are asked for: what is stolen or cut off fades in them.
-const FADING_VOICES: usize = 32;
 /// What is moved gets where it goes within so many frames: a block of the browser's audio thread.
 const STEP_FRAMES: usize = 128;
-/// How fast a voice fades that another needs, or that is stopped.
-const STOLEN_MS: f64 = 5.0;
 /// MIDI 1.0, channel mode messages.
 const ALL_SOUNDS_OFF: u8 = 120;
 const RESET_CONTROLLERS: u8 = 121;
 const ALL_NOTES_OFF: u8 = 123;
-
-/// What of a region can be dragged and heard.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Setting {
-    /// First frame, for what is struck from now on.
-    StartFrame,
-    /// First frame not played.
-    EndFrame,
-    /// Level.
-    GainDb,
-    /// Cents above the root.
-    RecordingCents,
-    /// Cents added.
-    TuneCents,
-    /// Place.
-    Pan,
-    /// First frame of the loop.
-    LoopStart,
-    /// First frame after it.
-    LoopEnd,
-    /// Its crossfade.
-    LoopCrossfade,
-}
-
-impl Setting {
-    /// In the order of their numbers on the border to the browser.
-    pub const ALL: [Self; 9] = [
-        Self::StartFrame,
-        Self::EndFrame,
-        Self::GainDb,
-        Self::RecordingCents,
-        Self::TuneCents,
-        Self::Pan,
-        Self::LoopStart,
-        Self::LoopEnd,
-        Self::LoopCrossfade,
-    ];
-}
 
 /// What is listened to alone: a whole strand, or a region of it by [`program::RegionOf::number`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -94,20 +58,14 @@ pub struct Engine {
     rate_hz: f64,
     program: Program,
     samples: Samples,
-    voices: Vec<Voice>,
-    most_voices: usize,
+    voices: Voices,
     turns: Turns,
     standing: Standing,
     pedals: Pedals,
     interpolator: Interpolator,
-    age: u64,
     /// Frames rendered.
     frame: u64,
-    /// Strikes, and all else that starts voices.
-    event: u64,
     alone: Vec<Alone>,
-    /// Of each region, whether it is not listened to.
-    silenced: Vec<bool>,
 }
 
 impl Engine {
@@ -117,23 +75,19 @@ impl Engine {
             rate_hz,
             program: Program::default(),
             samples: Samples::default(),
-            voices: vec![Voice::silent(); most_voices + FADING_VOICES],
-            most_voices,
+            voices: Voices::new(rate_hz, most_voices),
             turns: Turns::default(),
             standing: Standing::default(),
             pedals: Pedals::default(),
             interpolator: Interpolator::new(),
-            age: 0,
             frame: 0,
-            event: 0,
             alone: Vec::new(),
-            silenced: Vec::new(),
         }
     }
 
     /// Takes a program; what sounds is cut off, and the samples are to be brought anew through [`Engine::samples_mut`].
     pub fn load(&mut self, program: Program) {
-        self.voices.iter_mut().for_each(Voice::stop);
+        self.voices.active().for_each(Voice::stop);
         self.samples = Samples::reserved(&program);
         self.turns = Turns::of(&program);
         self.standing = Standing::of(&program);
@@ -156,7 +110,7 @@ impl Engine {
             let stays = sample_of(&self.program, before) == sample_of(&program, &program.regions[index]);
             stays.then_some(index)
         };
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+        for voice in self.voices.active() {
             voice.move_to(place_of(voice.region()));
         }
         self.samples.follow(&self.program, &program);
@@ -171,14 +125,9 @@ impl Engine {
     pub fn listen_to(&mut self, alone: &[Alone]) {
         self.alone = alone.to_vec();
         self.silence();
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
-            if self.silenced.get(voice.region()) == Some(&true) {
-                voice.cut_off(STOLEN_MS, self.rate_hz);
-            }
-        }
     }
 
-    /// Which regions are not listened to. Where what was listened to is gone, all are.
+    /// Regions that are not listened to, and those of muted strands, fall silent. Where what was listened to is gone, all are listened to.
     fn silence(&mut self) {
         let is_alone = |region: &Region| {
             self.alone.iter().any(|alone| {
@@ -187,9 +136,11 @@ impl Engine {
             })
         };
         let any = self.program.regions.iter().any(is_alone);
-        self.silenced = (self.program.regions.iter())
-            .map(|region| any && !is_alone(region))
+        let is_muted = |region: &Region| self.program.strand_of(region).is_some_and(|strand| strand.muted);
+        let silenced = (self.program.regions.iter())
+            .map(|region| is_muted(region) || (any && !is_alone(region)))
             .collect();
+        self.voices.silence(silenced);
     }
 
     /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program
@@ -213,7 +164,7 @@ impl Engine {
     }
 
     fn follow(&mut self) {
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+        for voice in self.voices.active() {
             voice.follow(&self.program, self.rate_hz);
         }
     }
@@ -262,7 +213,7 @@ impl Engine {
             return;
         }
         let sound = !self.pedals.holds(&self.standing, key, velocity);
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_held_by(key)) {
+        for voice in self.voices.active().filter(|voice| voice.is_held_by(key)) {
             if sound {
                 voice.release(&self.program);
             } else {
@@ -301,26 +252,19 @@ impl Engine {
         if matches!(controller, SUSTAIN | SOSTENUTO) && value < 64 {
             self.let_go();
         }
-        let (program, voices, age) = (&self.program, &mut self.voices, &mut self.age);
-        self.event += 1;
-        let starting = Starting {
-            program,
-            silenced: &self.silenced,
-            rate_hz: self.rate_hz,
-            event: self.event,
-            most_voices: self.most_voices,
-        };
+        let (program, voices) = (&self.program, &mut self.voices);
+        voices.begin_event();
         let went = (Source::Controller(controller), before, value.min(127));
         self.turns.enter(program, &self.standing, went, |region, gain| {
             let of = program.regions.get(region).map_or(60, |region| region.root_key);
-            starting.start(voices, age, region, (KeyEvent::up(of, value.max(1)), gain));
+            voices.start(program, region, (KeyEvent::up(of, value.max(1)), gain));
         });
     }
 
     /// Keys that no pedal holds any more are let go.
     fn let_go(&mut self) {
         while let Some((key, velocity)) = self.pedals.next_let_go(&self.standing) {
-            for voice in self.voices.iter_mut().filter(|voice| voice.is_lifted(key)) {
+            for voice in self.voices.active().filter(|voice| voice.is_lifted(key)) {
                 voice.release(&self.program);
             }
             // One that was struck again meanwhile is down.
@@ -339,7 +283,7 @@ impl Engine {
             self.standing.move_to(pedal, 0);
         }
         self.pedals.forget();
-        for voice in &mut self.voices {
+        for voice in self.voices.active() {
             voice.release(&self.program);
         }
     }
@@ -347,9 +291,7 @@ impl Engine {
     /// Silence, as soon as nothing clicks.
     pub fn all_sounds_off(&mut self) {
         self.all_notes_off();
-        for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
-            voice.cut_off(STOLEN_MS, self.rate_hz);
-        }
+        self.voices.end();
     }
 
     /// MIDI RP-015: the wheel and the pedals at nothing, expression open.
@@ -360,24 +302,16 @@ impl Engine {
     }
 
     fn start(&mut self, event: KeyEvent) {
-        let (program, voices, age) = (&self.program, &mut self.voices, &mut self.age);
-        self.event += 1;
-        let starting = Starting {
-            program,
-            silenced: &self.silenced,
-            rate_hz: self.rate_hz,
-            event: self.event,
-            most_voices: self.most_voices,
-        };
+        let (program, voices) = (&self.program, &mut self.voices);
+        voices.begin_event();
         self.turns.strike(program, &self.standing, event, |region, gain| {
-            starting.start(voices, age, region, (event, gain));
+            voices.start(program, region, (event, gain));
         });
     }
 
     /// Indices of the regions that sound now, each as often as it does.
     pub fn sounding(&self) -> impl Iterator<Item = usize> + '_ {
-        let sounds = |voice: &&Voice| voice.is_active() && !voice.is_cut_off();
-        self.voices.iter().filter(sounds).map(Voice::region)
+        self.voices.sounding().map(Voice::region)
     }
 
     /// Voices that sound now.
@@ -391,93 +325,10 @@ impl Engine {
         right.fill(0.0);
         for (left, right) in left.chunks_mut(STEP_FRAMES).zip(right.chunks_mut(STEP_FRAMES)) {
             self.frame += left.len() as u64;
-            for voice in self.voices.iter_mut().filter(|voice| voice.is_active()) {
+            for voice in self.voices.active() {
                 voice.follow_sources(&self.program, &self.standing);
                 voice.render(&self.program, &self.samples, &self.interpolator, left, right);
             }
-        }
-    }
-}
-
-/// Sets one number of a region.
-fn set(region: &mut Region, setting: Setting, value: f64) {
-    let frames = value.max(0.0) as u64;
-    match setting {
-        Setting::StartFrame => region.start_frame = frames,
-        Setting::EndFrame => region.end_frame = frames,
-        Setting::GainDb => region.gain_db = value.clamp(-96.0, 48.0),
-        Setting::RecordingCents => region.recording_cents = value,
-        Setting::TuneCents => region.tune_cents = value,
-        Setting::Pan => region.pan = value.clamp(-1.0, 1.0),
-        Setting::LoopStart | Setting::LoopEnd | Setting::LoopCrossfade => {
-            let Some(looped) = &mut region.looped else {
-                return;
-            };
-            let mut next = *looped;
-            match setting {
-                Setting::LoopStart => next.start_frame = frames,
-                Setting::LoopEnd => next.end_frame = frames,
-                _ => next.crossfade_frames = frames,
-            }
-            if next.start_frame + 1 < next.end_frame {
-                next.crossfade_frames = next
-                    .crossfade_frames
-                    .min(next.start_frame.saturating_sub(region.start_frame))
-                    .min(next.end_frame - next.start_frame);
-                *looped = next;
-            }
-        }
-    }
-}
-
-/// What voices are started with.
-struct Starting<'a> {
-    program: &'a Program,
-    silenced: &'a [bool],
-    rate_hz: f64,
-    event: u64,
-    most_voices: usize,
-}
-
-impl Starting<'_> {
-    /// Starts a region, and cuts off what it cuts off; where there are too few voices, one fades.
-    fn start(&self, voices: &mut [Voice], age: &mut u64, index: usize, (event, gain): (KeyEvent, f64)) {
-        let Some(region) = self.program.regions.get(index) else {
-            return;
-        };
-        if self.silenced.get(index) == Some(&true) {
-            return;
-        }
-        *age += 1;
-        let cut = cut_of(self.program, region);
-        if let Some(group) = cut.group {
-            for voice in voices
-                .iter_mut()
-                .filter(|voice| voice.is_cut_off_by(group, self.event))
-            {
-                voice.cut_off(f64::from(voice.cut_fade_ms()).max(STOLEN_MS), self.rate_hz);
-            }
-        }
-        let sounding = voices
-            .iter()
-            .filter(|voice| voice.is_active() && !voice.is_cut_off());
-        if sounding.count() >= self.most_voices
-            && let Some(stolen) = (voices.iter_mut())
-                .filter(|voice| voice.is_active() && !voice.is_cut_off())
-                .min_by_key(|voice| voice.theft_rank())
-        {
-            stolen.cut_off(STOLEN_MS, self.rate_hz);
-        }
-        let voice = Voice::start(
-            self.program,
-            index,
-            (event, gain),
-            cut,
-            self.rate_hz,
-            (*age, self.event),
-        );
-        if let Some(slot) = voices.iter_mut().min_by_key(|voice| voice.theft_rank()) {
-            *slot = voice;
         }
     }
 }

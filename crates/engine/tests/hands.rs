@@ -284,6 +284,20 @@ fn a_voice_that_another_needs_fades() {
 }
 
 #[test]
+fn a_strand_that_is_muted_while_it_sounds_fades() {
+    let program = program(2);
+    let mut engine = playing(program.clone());
+    engine.note_on(60, 100);
+    let before = steepest(&block(&mut engine, 4_800));
+    let mut muted = program;
+    muted.strands[0].muted = true;
+    engine.update(muted);
+    assert!(steepest(&block(&mut engine, 480)) < before * 1.05);
+    let after = block(&mut engine, 4_800);
+    assert!(level_of(0, &after) < 1e-4 && level_of(1, &after) > 0.24);
+}
+
+#[test]
 fn what_is_listened_to_alone_is_heard_alone() {
     let mut engine = playing(program(2));
     engine.note_on(60, 100);

@@ -1,0 +1,101 @@
+//! All voices: which of them start, and which fade for them.
+
+use crate::voice::Voice;
+use program::{KeyEvent, Program, cut_of};
+
+/// Voices beside those that are asked for: what is stolen or cut off fades in them.
+const FADING: usize = 32;
+/// How fast a voice fades that another needs, or that is stopped.
+const STOLEN_MS: f64 = 5.0;
+
+/// As many as were asked for, and those that fade. All memory is taken by [`Voices::new`] and [`Voices::silence`].
+pub(crate) struct Voices {
+    all: Vec<Voice>,
+    most: usize,
+    rate_hz: f64,
+    /// Voices that were started.
+    age: u64,
+    /// Strikes, and all else that starts voices.
+    event: u64,
+    /// Of each region, whether it is not listened to.
+    silenced: Vec<bool>,
+}
+
+impl Voices {
+    pub(crate) fn new(rate_hz: f64, most: usize) -> Self {
+        Self {
+            all: vec![Voice::silent(); most + FADING],
+            most,
+            rate_hz,
+            age: 0,
+            event: 0,
+            silenced: Vec::new(),
+        }
+    }
+
+    /// Those that sound or fade.
+    pub(crate) fn active(&mut self) -> impl Iterator<Item = &mut Voice> {
+        self.all.iter_mut().filter(|voice| voice.is_active())
+    }
+
+    /// Those that sound, and do not fade for others.
+    pub(crate) fn sounding(&self) -> impl Iterator<Item = &Voice> {
+        self.all.iter().filter(|voice| is_sounding(voice))
+    }
+
+    /// All that sound fade.
+    pub(crate) fn end(&mut self) {
+        let rate_hz = self.rate_hz;
+        for voice in self.active() {
+            voice.cut_off(STOLEN_MS, rate_hz);
+        }
+    }
+
+    /// Of each region, whether it is not listened to from now on: those that sound fade.
+    pub(crate) fn silence(&mut self, silenced: Vec<bool>) {
+        self.silenced = silenced;
+        let rate_hz = self.rate_hz;
+        for voice in self.all.iter_mut().filter(|voice| voice.is_active()) {
+            if self.silenced.get(voice.region()) == Some(&true) {
+                voice.cut_off(STOLEN_MS, rate_hz);
+            }
+        }
+    }
+
+    /// Something happens that may start voices: they do not cut each other off.
+    pub(crate) fn begin_event(&mut self) {
+        self.event += 1;
+    }
+
+    /// Starts a region, and cuts off what it cuts off; where there are too few voices, one fades.
+    pub(crate) fn start(&mut self, program: &Program, index: usize, (event, gain): (KeyEvent, f64)) {
+        let Some(region) = program.regions.get(index) else {
+            return;
+        };
+        if self.silenced.get(index) == Some(&true) {
+            return;
+        }
+        self.age += 1;
+        let (rate_hz, number) = (self.rate_hz, self.event);
+        let cut = cut_of(program, region);
+        if let Some(group) = cut.group {
+            for voice in self.active().filter(|voice| voice.is_cut_off_by(group, number)) {
+                voice.cut_off(f64::from(voice.cut_fade_ms()).max(STOLEN_MS), rate_hz);
+            }
+        }
+        if self.sounding().count() >= self.most {
+            let sounding = self.all.iter_mut().filter(|voice| is_sounding(voice));
+            if let Some(stolen) = sounding.min_by_key(|voice| voice.theft_rank()) {
+                stolen.cut_off(STOLEN_MS, rate_hz);
+            }
+        }
+        let voice = Voice::start(program, index, (event, gain), cut, rate_hz, (self.age, number));
+        if let Some(slot) = self.all.iter_mut().min_by_key(|voice| voice.theft_rank()) {
+            *slot = voice;
+        }
+    }
+}
+
+fn is_sounding(voice: &Voice) -> bool {
+    voice.is_active() && !voice.is_cut_off()
+}
