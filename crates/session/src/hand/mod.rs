@@ -1,15 +1,16 @@
 //! By hand: one prompted note after another, judged the moment it ends.
 
-use crate::lead::{Action, CellJob, Lead, Needle, Order, Progress, RunState};
+use crate::lead::{Action, CellJob, Lead, Order, Progress, RunState};
 use crate::needle::Ear;
-use crate::verdict::{Wanted, judge};
 use crate::windows::Windows;
-use instrument::{Finding, SoundCheck, Verdict};
-use signal::amplitude_to_db;
+use instrument::{SoundCheck, Verdict};
 use std::collections::VecDeque;
 
 mod floor;
 mod levels;
+mod listening;
+mod orders;
+mod told;
 
 use floor::Floor;
 use levels::Levels;
@@ -35,26 +36,14 @@ pub struct HandSettings {
     pub heard: Vec<(u8, f64)>,
 }
 
+/// Silence is listened to for so long at first.
 const FLOOR_MS: f64 = 600.0;
 /// One period of 50 Hz hum, so that its level does not waver.
 const WINDOW_MS: f64 = 20.0;
 /// Room before the strike: for the noise floor, and for a slow attack.
 const ROOM_MS: f64 = 300.0;
-const QUIET_WINDOWS: u32 = 5;
-const SHORTEST_MS: f64 = 150.0;
-const LONGEST_SETTLING_MS: f64 = 5_000.0;
-/// How much of a count-in's end still counts as on the beat.
-const ON_THE_BEAT_MS: f64 = 120.0;
-/// After so many bad takes of one cell in a row, the player is asked what to do.
-const MOST_TRIES: u32 = 8;
-
-/// The sound check waits so long for the loudest note, and listens to it for so long.
-const LONGEST_CHECK_MS: f64 = 12_000.0;
-const CHECKED_MS: f64 = 800.0;
 /// While an instrument is tuned, a simulated player strikes again after so many quiet windows.
 const STRIKES_AGAIN_AFTER: u32 = 75;
-/// After so long the quietest that was heard has to do.
-const LONGEST_LISTENING_MS: f64 = 8_000.0;
 
 enum Phase {
     Listening,
@@ -144,26 +133,6 @@ impl HandSession {
         }
     }
 
-    /// The sound check ends: with a level, where something was played.
-    fn end_check(&mut self) -> Vec<Action> {
-        if let Some(check) = self.check.take() {
-            let heard = self.loudest > 0.0;
-            let mut check = SoundCheck {
-                peak_dbfs: heard.then(|| amplitude_to_db(f64::from(self.loudest))),
-                ..check
-            }
-            .judged();
-            if !heard {
-                check
-                    .advice
-                    .push("No note was played: play your loudest to learn whether the gain is right.".into());
-            }
-            self.check = Some(check);
-        }
-        self.phase = Phase::Ended(RunState::Finished);
-        vec![Action::Finished]
-    }
-
     fn ms(&self, ms: f64) -> u64 {
         self.windows.ms(ms)
     }
@@ -185,184 +154,6 @@ impl HandSession {
         }
         self.phase = Phase::Ended(RunState::Finished);
         vec![Action::Finished]
-    }
-
-    fn window_done(&mut self, rms: f64) -> Vec<Action> {
-        let listens = matches!(
-            self.phase,
-            Phase::Settling { .. } | Phase::Waiting { .. } | Phase::Tuning { .. }
-        );
-        if self.floor.sinks(rms, listens)
-            && let Some(check) = &mut self.check
-        {
-            check.noise_floor_dbfs = self.floor.dbfs();
-            *check = check.clone().judged();
-        }
-        let is_quiet = self.floor.is_gone(rms);
-        let frames = self.windows.frames();
-        match self.phase {
-            Phase::Listening if self.frame >= self.ms(FLOOR_MS) => {
-                let heard: Vec<f32> = self.kept.iter().copied().collect();
-                let silence = self.windows.planar(&heard);
-                let has_to_do = self.frame >= self.ms(LONGEST_LISTENING_MS);
-                let Some(check) = self.floor.measure(&silence, has_to_do) else {
-                    return Vec::new();
-                };
-                self.check = Some(check);
-                self.go_on()
-            }
-            Phase::Settling { since, quiet } => {
-                let quiet = if is_quiet { quiet + 1 } else { 0 };
-                self.phase = Phase::Settling { since, quiet };
-                let waited = self.frame - since >= self.ms(LONGEST_SETTLING_MS);
-                if self.paused || !(quiet >= QUIET_WINDOWS || waited) {
-                    return Vec::new();
-                }
-                self.phase = Phase::Waiting { asked_at: self.frame };
-                self.asked += 1;
-                let job = &self.jobs[self.at];
-                vec![Action::Ask {
-                    cell: job.cell,
-                    velocity: job.velocity,
-                    after_ms: self.settings.reference_ms + self.settings.count_in_ms,
-                }]
-            }
-            Phase::Waiting { asked_at } => {
-                let since = self.frame - frames - asked_at;
-                let deaf = self.ms(f64::from(self.settings.reference_ms));
-                if self.check_only && since > self.ms(LONGEST_CHECK_MS) {
-                    return self.end_check();
-                }
-                if since < deaf || rms < self.floor.strike() {
-                    return Vec::new();
-                }
-                if self.check_only {
-                    self.phase = Phase::Checking { struck: self.frame };
-                    return Vec::new();
-                }
-                let counted = self.ms(f64::from(self.settings.count_in_ms));
-                let early = since + self.ms(ON_THE_BEAT_MS) < deaf + counted;
-                let room = (self.kept.len() / self.settings.channels) as u64;
-                let first = self.frame - room.min(self.ms(ROOM_MS) + frames).min(self.frame - asked_at);
-                let extra = (self.kept.len() as u64)
-                    .saturating_sub((self.frame - first) * self.settings.channels as u64);
-                self.kept.drain(..extra as usize);
-                self.lost = 0;
-                self.phase = Phase::Sounding {
-                    first,
-                    struck: self.frame - frames,
-                    quiet: 0,
-                    early,
-                };
-                vec![Action::Begin {
-                    cell: self.jobs[self.at].cell,
-                    first_frame: first,
-                }]
-            }
-            Phase::Sounding {
-                first,
-                struck,
-                quiet,
-                early,
-            } => {
-                let quiet = if is_quiet { quiet + 1 } else { 0 };
-                self.phase = Phase::Sounding {
-                    first,
-                    struck,
-                    quiet,
-                    early,
-                };
-                let job = &self.jobs[self.at];
-                let longest = self.ms(f64::from(job.hold_ms + job.tail_ms));
-                if quiet < QUIET_WINDOWS && self.frame - struck < longest {
-                    return Vec::new();
-                }
-                self.end_take(early)
-            }
-            Phase::Tuning { quiet } => {
-                let quiet = if is_quiet { quiet + 1 } else { 0 };
-                let again = quiet >= STRIKES_AGAIN_AFTER && !self.paused;
-                self.phase = Phase::Tuning {
-                    quiet: if again { 0 } else { quiet },
-                };
-                let job = &self.jobs[self.at];
-                let ask = Action::Ask {
-                    cell: job.cell,
-                    velocity: job.velocity,
-                    after_ms: 0,
-                };
-                again.then_some(ask).into_iter().collect()
-            }
-            Phase::Checking { struck } if self.frame - struck >= self.ms(CHECKED_MS) => self.end_check(),
-            _ => Vec::new(),
-        }
-    }
-
-    fn end_take(&mut self, early: bool) -> Vec<Action> {
-        let job = self.jobs[self.at].clone();
-        let samples: Vec<f32> = self.kept.drain(..).collect();
-        let take = self.windows.planar(&samples);
-        let wanted = Wanted {
-            key: job.cell.key,
-            // A chord has no note that can be wrong.
-            pitched: self.settings.pitched && job.keys.len() == 1,
-            window_dbfs: self.levels.window_of(job.velocity),
-            noise_floor_dbfs: self.floor.dbfs(),
-            shortest_ms: SHORTEST_MS,
-            dies_away: self.settings.dies_away,
-        };
-        let mut verdict = judge(&take, &wanted);
-        let lost = (self.lost > 0).then_some(Finding::LostFrames { frames: self.lost });
-        let beside: Vec<Finding> = early
-            .then_some(Finding::TooEarly)
-            .into_iter()
-            .chain(lost)
-            .collect();
-        if !beside.is_empty() {
-            let pitch = verdict.key.zip(verdict.cents);
-            let findings = beside.into_iter().chain(verdict.findings).collect();
-            verdict = Verdict::of(findings, pitch, verdict.peak_dbfs);
-        }
-        let good = verdict.is_good();
-        if good {
-            self.levels.keep(job.velocity, verdict.peak_dbfs);
-        }
-        self.verdict = Some(verdict.clone());
-        let mut actions = vec![Action::End {
-            cell: job.cell,
-            end_frame: self.frame,
-            verdict: Some(Box::new(verdict)),
-        }];
-        self.tries += 1;
-        if !self.settings.hands_free || (!good && self.tries >= MOST_TRIES) {
-            self.phase = Phase::Deciding;
-        } else if good {
-            self.at += 1;
-            self.done += 1;
-            actions.extend(self.go_on());
-        } else {
-            self.settle();
-        }
-        actions
-    }
-
-    /// While a note is asked for.
-    fn needle(&mut self) -> Option<Needle> {
-        let asked = self.jobs.get(self.at)?.cell.key;
-        let asks = matches!(
-            self.phase,
-            Phase::Settling { .. } | Phase::Waiting { .. } | Phase::Sounding { .. } | Phase::Tuning { .. }
-        );
-        asks.then(|| self.ear.needle(asked)).flatten()
-    }
-
-    fn let_go(&self) -> Vec<Action> {
-        match self.phase {
-            Phase::Sounding { .. } => vec![Action::Abandon {
-                cell: self.jobs[self.at].cell,
-            }],
-            _ => Vec::new(),
-        }
     }
 }
 
@@ -402,72 +193,7 @@ impl Lead for HandSession {
     }
 
     fn order(&mut self, order: Order) -> Vec<Action> {
-        if matches!(self.phase, Phase::Ended(_) | Phase::Listening) && order != Order::Stop {
-            return Vec::new();
-        }
-        match order {
-            Order::Pause => self.paused = true,
-            Order::Resume => self.paused = false,
-            Order::HandsFree | Order::HandsOn => {
-                self.settings.hands_free = order == Order::HandsFree;
-                let good = self.verdict.as_ref().is_some_and(Verdict::is_good);
-                if self.settings.hands_free && matches!(self.phase, Phase::Deciding) {
-                    return self.order(if good { Order::Keep } else { Order::Again });
-                }
-            }
-            Order::Keep if matches!(self.phase, Phase::Deciding) => {
-                let cell = self.jobs[self.at].cell;
-                self.at += 1;
-                self.done += 1;
-                let mut actions = vec![Action::Choose { cell }];
-                actions.extend(self.go_on());
-                return actions;
-            }
-            Order::Keep => {}
-            Order::Tune if self.check_only => {}
-            Order::Tune => {
-                let actions = self.let_go();
-                self.ear.forget();
-                self.phase = Phase::Tuning {
-                    quiet: STRIKES_AGAIN_AFTER,
-                };
-                return actions;
-            }
-            Order::Record if matches!(self.phase, Phase::Tuning { .. }) => {
-                self.tries = 0;
-                self.settle();
-            }
-            Order::Record => {}
-            Order::Again => {
-                let actions = self.let_go();
-                self.tries = 0;
-                self.settle();
-                return actions;
-            }
-            Order::Skip => {
-                let mut actions = self.let_go();
-                self.at += 1;
-                actions.extend(self.go_on());
-                return actions;
-            }
-            Order::Back => {
-                let actions = self.let_go();
-                self.at = self.at.saturating_sub(1);
-                self.tries = 0;
-                self.settle();
-                return actions;
-            }
-            Order::Stop => {
-                if matches!(self.phase, Phase::Ended(_)) {
-                    return Vec::new();
-                }
-                let mut actions = self.let_go();
-                self.phase = Phase::Ended(RunState::Stopped);
-                actions.push(Action::Finished);
-                return actions;
-            }
-        }
-        Vec::new()
+        self.obey(order)
     }
 
     fn lost(&mut self, frames: u64) {
@@ -479,57 +205,14 @@ impl Lead for HandSession {
     fn left_late(&mut self, _: u64) {}
 
     fn progress(&mut self) -> Progress {
-        let needle = self.needle();
-        let job = self.jobs.get(self.at);
-        let longest = job.map_or(1, |job| self.ms(f64::from(job.hold_ms + job.tail_ms)));
-        let (state, cell_share) = match self.phase {
-            Phase::Listening => (RunState::Listening, 0.0),
-            Phase::Settling { .. } if self.paused => (RunState::Paused, 0.0),
-            Phase::Settling { .. } => (RunState::Settling, 0.0),
-            Phase::Waiting { .. } => (RunState::Waiting, 0.0),
-            Phase::Sounding { struck, .. } => {
-                let share = (self.frame - struck) as f64 / longest.max(1) as f64;
-                (RunState::Recording, share.min(1.0))
-            }
-            Phase::Tuning { .. } if self.paused => (RunState::Paused, 0.0),
-            Phase::Tuning { .. } => (RunState::Tuning, 0.0),
-            Phase::Deciding => (RunState::Deciding, 1.0),
-            Phase::Checking { .. } => (RunState::Pulse, 0.5),
-            Phase::Ended(state) => (state, 0.0),
-        };
-        let left: f64 = self.jobs[self.at.min(self.jobs.len())..]
-            .iter()
-            .map(|job| f64::from(job.hold_ms + job.tail_ms) / 1000.0)
-            .sum();
-        let seconds_left = if self.done == 0 {
-            left
-        } else {
-            self.frame as f64 / f64::from(self.settings.rate_hz) / self.done as f64
-                * (self.jobs.len() - self.at) as f64
-        };
-        Progress {
-            state,
-            cell: job.map(|job| job.cell),
-            cell_share,
-            done: self.done,
-            total: if self.check_only { 0 } else { self.jobs.len() },
-            seconds_left,
-            check: self.check.clone(),
-            peak_dbfs: self.windows.take_peak_dbfs(),
-            verdict: self.verdict.clone(),
-            needle,
-            hands_free: self.settings.hands_free,
-            asked: self.asked,
-            frames: self.frame,
-            waits_for: None,
-        }
+        self.told()
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use instrument::Cell;
+    use instrument::{Cell, Finding};
     use program::SoundsOn;
     use rig::{Model, Rig, RigSettings, Slips};
 
