@@ -47,9 +47,12 @@ pub(super) async fn act(
     Path(id): Path<u64>,
     Json(act): Json<StrandAct>,
 ) -> Result<StatusCode, Problem> {
-    edit(&app, id, "strand", move |program, facts| {
-        act.wishes(program, facts)
-    })
+    edit(
+        &app,
+        id,
+        "There is no such strand any more.",
+        move |program, facts| act.wishes(program, facts),
+    )
     .await
 }
 
@@ -100,7 +103,9 @@ pub(super) async fn split_regions(
     Path(id): Path<u64>,
     Json(wish): Json<Splitting>,
 ) -> Result<StatusCode, Problem> {
-    edit(&app, id, "region that is cut there", move |program, facts| {
+    const NOWHERE: &str =
+        "None of these regions lies across that place: name a key or a strike inside of one.";
+    edit(&app, id, NOWHERE, move |program, facts| {
         let wishes = split(program, facts, &wish.regions, wish.at, &mut super::fresh_name);
         ("cut regions in two".to_owned(), wishes)
     })
@@ -126,18 +131,23 @@ pub(super) async fn regions_at_once(
     Path(id): Path<u64>,
     Json(wish): Json<RegionsAtOnce>,
 ) -> Result<StatusCode, Problem> {
-    edit(&app, id, "region", move |program, facts| {
-        let wishes = set_at_once(program, facts, &wish.regions, wish.fact, wish.how);
-        (wish.label.shortened(), wishes)
-    })
+    edit(
+        &app,
+        id,
+        "There is no such region any more.",
+        move |program, facts| {
+            let wishes = set_at_once(program, facts, &wish.regions, wish.fact, wish.how);
+            (wish.label.shortened(), wishes)
+        },
+    )
     .await
 }
 
-/// Keeps what follows from an instrument as it stands, as one edit; `what` is missing where nothing does.
+/// Keeps what follows from an instrument as it stands, as one edit; where nothing does, that is said.
 async fn edit(
     app: &App,
     id: u64,
-    what: &'static str,
+    nothing: &'static str,
     wishes: impl FnOnce(&Program, &Facts) -> (String, Vec<Wish>) + Send + 'static,
 ) -> Result<StatusCode, Problem> {
     let mut whole = app
@@ -152,7 +162,7 @@ async fn edit(
     .await
     .map_err(anyhow::Error::from)?;
     if wishes.is_empty() {
-        return Err(Problem::missing(what));
+        return Err(Problem::refused(nothing));
     }
     app.store
         .change(id, &label, wishes)
