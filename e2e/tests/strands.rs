@@ -15,15 +15,40 @@ fn strands_say(rows: &[&str]) -> String {
     )
 }
 
-async fn open_map(browser: &Browser, ladder: &Ladder, instrument: u64) -> anyhow::Result<()> {
-    let address = format!("{}/instruments/{instrument}/map", ladder.address);
-    browser.driver.goto(&address).await?;
-    browser
-        .until(
-            "strands",
-            "return document.querySelectorAll('[data-part=strands] tbody tr').length > 0",
-        )
-        .await
+/// The organ of the demo as it was recorded.
+const AS_RECORDED: [&str; 3] = ["Front rank key down 26", "Back rank key down 26", "Felt key up 5"];
+
+/// Two pages that look at the map of one instrument.
+async fn two_on_map(ladder: &Ladder, instrument: u64) -> anyhow::Result<(Browser, Browser)> {
+    let (one, other) = (Browser::open().await?, Browser::open().await?);
+    for browser in [&one, &other] {
+        let address = format!("{}/instruments/{instrument}/map", ladder.address);
+        browser.driver.goto(&address).await?;
+        let listed = "return document.querySelectorAll('[data-part=strands] tbody tr').length > 0";
+        browser.until("strands", listed).await?;
+    }
+    Ok((one, other))
+}
+
+/// So many steps are undone, by one page and the other in turn, until both list these strands; and the pages are closed.
+async fn undone(one: Browser, other: Browser, steps: usize, strands: &[&str]) -> anyhow::Result<()> {
+    for n in 0..steps {
+        let browser = if n % 2 == 0 { &other } else { &one };
+        browser.click("button", "Undo").await?;
+    }
+    for browser in [&one, &other] {
+        browser.until("as it was", &strands_say(strands)).await?;
+    }
+    one.close().await?;
+    other.close().await
+}
+
+/// Fields of the form that is open, by their labels, and the button that ends it.
+async fn filled(browser: &Browser, fields: &[(&str, &str)], button: &str) -> anyhow::Result<()> {
+    for (label, text) in fields {
+        browser.fill(label, text).await?;
+    }
+    browser.click("[role=dialog] button", button).await
 }
 
 /// Level of each side between two frames, in dB.
@@ -39,14 +64,10 @@ fn level((left, right): &(Vec<f32>, Vec<f32>), from: usize, to: usize) -> (f64, 
 async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_another_page()
 -> anyhow::Result<()> {
     let ladder = Ladder::start_measured_demo().await?;
-    let (one, other) = (Browser::open().await?, Browser::open().await?);
-    for browser in [&one, &other] {
-        open_map(browser, &ladder, 1).await?;
-    }
+    let (one, other) = two_on_map(&ladder, 1).await?;
     // Three that sound together, each 9 cents from the next, from left to right: one act.
     one.click("button", "Copies…").await?;
-    one.fill("Spread over the sides", "100").await?;
-    one.click("button", "Make 2 copies").await?;
+    filled(&one, &[("Spread over the sides", "100")], "Make 2 copies").await?;
     let copied = [
         "Front rank key down 26 0.0 dB",
         "Front rank 2 key down 26",
@@ -127,37 +148,23 @@ async fn strands_are_copied_shared_out_and_heard_and_all_of_it_is_undone_from_an
         );
     }
 
-    // All of it undone, from the other page.
-    for _ in 0..3 {
-        other.click("button", "Undo").await?;
-    }
-    for browser in [&one, &other] {
-        browser
-            .until(
-                "as it was",
-                &strands_say(&["Front rank key down 26", "Back rank key down 26", "Felt key up 5"]),
-            )
-            .await?;
-    }
-    one.close().await?;
-    other.close().await?;
-    Ok(())
+    // All of it undone, from either page.
+    undone(one, other, 3, &AS_RECORDED).await
 }
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into() -> anyhow::Result<()> {
     let ladder = Ladder::start_measured_demo().await?;
-    let (one, other) = (Browser::open().await?, Browser::open().await?);
-    for browser in [&one, &other] {
-        open_map(browser, &ladder, 2).await?;
-    }
+    let (one, other) = two_on_map(&ladder, 2).await?;
     // Two that a controller brings in and out: one an octave lower, so that they are told apart.
     one.click("button", "Copies…").await?;
-    one.fill("Sound together", "2").await?;
-    one.fill("Copies sound", "-12").await?;
-    one.fill("Each from the next", "0").await?;
-    one.fill("Spread over the sides", "0").await?;
-    one.click("button", "Make a copy").await?;
+    let lower = [
+        ("Sound together", "2"),
+        ("Copies sound", "-12"),
+        ("Each from the next", "0"),
+        ("Spread over the sides", "0"),
+    ];
+    filled(&one, &lower, "Make a copy").await?;
     one.until(
         "a copy",
         &strands_say(&["Bars key down 42", "Bars 2 key down 42"]),
@@ -165,8 +172,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     .await?;
     one.click("button", "Share out…").await?;
     one.pick("What", "a controller").await?;
-    one.fill("Each fades over", "127").await?;
-    one.click("button", "Share out among 2").await?;
+    filled(&one, &[("Each fades over", "127")], "Share out among 2").await?;
     one.until(
         "a slider for the controller",
         "return document.querySelector('[aria-label=\"Where mod wheel (1) stands\"]') !== null",
@@ -253,18 +259,116 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
         .await?;
 
     // Both pages undo: the newest first, whoever did it.
-    for n in 0..8 {
-        let browser = if n % 2 == 0 { &other } else { &one };
-        browser.click("button", "Undo").await?;
-    }
-    for browser in [&one, &other] {
-        browser
-            .until("as it was", &strands_say(&["Bars key down 42 0.0 dB"]))
-            .await?;
-    }
-    one.close().await?;
-    other.close().await?;
-    Ok(())
+    undone(one, other, 8, &["Bars key down 42 0.0 dB"]).await
+}
+
+/// Two ranks whose layers cross, felt that falls as a key comes up, a number of all regions at once, and all of them cut in two.
+#[tokio::test(flavor = "multi_thread")]
+async fn layers_cross_felt_falls_and_regions_are_set_and_cut_together() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let (one, other) = two_on_map(&ladder, 1).await?;
+    // All layers cross over forty strikes, but those of the back rank.
+    one.click("[role=tab]", "By rule").await?;
+    one.fill("Layers cross over", "40").await?;
+    let path = "/api/instruments/1";
+    let fades = |view: &serde_json::Value| -> Vec<bool> {
+        let regions = view["program"]["regions"]
+            .as_array()
+            .map_or(&[][..], Vec::as_slice);
+        regions
+            .iter()
+            .map(|region| !region["when"]["strikes"]["fade_in"].is_null())
+            .collect()
+    };
+    ladder
+        .wait_for(path, |view| {
+            fades(view).iter().filter(|fades| **fades).count() == 26
+        })
+        .await?;
+    let last = "document.querySelectorAll('[data-part=thresholds]')[1].querySelectorAll('label')[1]";
+    let field = one.script(&format!("return {last}.getAttribute('for')")).await?;
+    let field = one
+        .driver
+        .query(By::Id(field.as_str().context("a field")?))
+        .first()
+        .await?;
+    field.send_keys(Key::Control + "a").await?;
+    field.send_keys("0" + Key::Enter).await?;
+    ladder
+        .wait_for(path, |view| {
+            fades(view).iter().filter(|fades| **fades).count() == 13
+        })
+        .await?;
+    // In the middle of the crossing both layers of the front rank sound, of the back rank one; and felt as the key comes up.
+    let score = [
+        (
+            0,
+            EventKind::NoteOn {
+                key: 60,
+                velocity: 80,
+            },
+        ),
+        (100, EventKind::NoteOff { key: 60 }),
+    ];
+    same_samples(&ladder, &one, 1, &score, 200).await?;
+    // The most voices at once that the worklet's meter told: felt is short.
+    one.script(
+        "const meter = document.querySelector('[data-part=meter]'); window.most = 0;
+        new MutationObserver(() => { window.most = Math.max(window.most, Number(meter.dataset.voices)); }).observe(meter, { attributes: true });",
+    )
+    .await?;
+    one.click("[data-strand='Felt'] button", "alone").await?;
+    let keys = one.driver.query(By::Css("[data-part=ladder]")).first().await?;
+    let hands = || one.driver.action_chain();
+    hands()
+        .move_to_element_center(&keys)
+        .click_and_hold()
+        .perform()
+        .await?;
+    one.until(
+        "all heads",
+        "const { heads, of, voices } = document.querySelector('[data-part=meter]').dataset; return Number(of) > 0 && heads === of && voices === '0'",
+    )
+    .await?;
+    assert_eq!(
+        one.script("return window.most").await?,
+        0,
+        "nothing while it is down"
+    );
+    hands().release().perform().await?;
+    one.until("felt", "return window.most === 1").await?;
+    one.click("[data-strand='Felt'] button", "alone").await?;
+
+    // Rung by rung to either side, all at once; then cut in two at a strike.
+    one.click("[data-strand='Front rank'] label", "").await?;
+    one.click("[role=tab]", "Region").await?;
+    one.click("button", "Choose").await?;
+    one.click("[role=menuitem]", "all cells").await?;
+    one.click("button", "Set 26 at once").await?;
+    filled(&one, &[("By", "40 %")], "Set").await?;
+    let placed = |view: &serde_json::Value| -> Vec<f64> {
+        let regions = view["program"]["regions"]
+            .as_array()
+            .map_or(&[][..], Vec::as_slice);
+        regions
+            .iter()
+            .filter_map(|region| region["pan"].as_f64())
+            .collect()
+    };
+    ladder
+        .wait_for(path, |view| {
+            let of = placed(view);
+            let count = |pan: f64| of.iter().filter(|other| (**other - pan).abs() < 1e-9).count();
+            (count(-0.4), count(0.4)) == (14, 12)
+        })
+        .await?;
+    one.click("button", "Cut in two").await?;
+    filled(&one, &[("The harder begins at", "100")], "Cut the strikes").await?;
+    let cut = ["Front rank key down 39", "Back rank key down 26", "Felt key up 5"];
+    other
+        .until("those that are struck hard, in two", &strands_say(&cut))
+        .await?;
+    undone(one, other, 4, &AS_RECORDED).await
 }
 
 /// A folder of sounds without notes in their names becomes a kit in one act; each sounds on its own key, to its end.

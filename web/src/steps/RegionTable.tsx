@@ -44,7 +44,7 @@ export function RegionTable({ view, all, chosen }: Props) {
     return sorted(kept, sorting, (of, column) => (column < 0 ? kept.indexOf(of) : NUMBERS[column]!.of(of)));
   }, [all, filter, nameOf, sorting]);
   const isChosen = new Set(chosen.map((of) => of.id));
-  // eslint-disable-next-line react-hooks/incompatible-library -- it gives functions that change without the component being drawn anew, which nothing here keeps
+  // eslint-disable-next-line react-hooks/incompatible-library -- nothing here keeps the functions that it gives, which change without a new picture
   const virtual = useVirtualizer({
     count: rows.length,
     getScrollElement: () => scroller.current,

@@ -82,7 +82,7 @@ function Border({ view, all, of, end }: Props) {
         aria-valuemax={127}
         aria-valuenow={at}
         aria-valuetext={keyName(at)}
-        className="pointer-events-auto absolute right-1 -top-[10px] cursor-ns-resize touch-none rounded-md bg-act px-1.5 text-[11px] leading-[18px] font-medium text-on-act"
+        className="split-handle"
         onKeyDown={(event) => {
           const step = event.key === "ArrowUp" ? 1 : event.key === "ArrowDown" ? -1 : 0;
           if (step === 0) return;

@@ -1,12 +1,13 @@
 // One strand: what it sounds on and what it sounds like.
 import type { Fact, InstrumentView, Schemas } from "../api/client";
+import { fitted } from "../model/ranges";
 import { type Event, EVENTS, eventOf, type PlacedStrand, withEvent } from "../model/strands";
-import { count, key, semitones, type Unit } from "../model/units";
+import { count, key, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Written } from "../parts/Written";
 import { ByController } from "./ByController";
-import { fitted, LIMITS, sayOf, SOUND, type StrandNumber } from "./strandFacts";
+import { CUT_FADE, FADES, LIMITS, sayOf, SOUND, type StrandNumber } from "./strandFacts";
 
 interface Props {
   view: InstrumentView;
@@ -16,7 +17,9 @@ interface Props {
 
 export function StrandCard({ view, of, strands }: Props) {
   const { strand, said } = of;
-  const say = (fact: Fact, value: unknown, label?: string) => sayOf(view.id, of, fact, value, label);
+  const say = (fact: Fact, value: unknown, label: string) => sayOf(view.id, of, fact, value, label);
+  const chooseBy = (by: Schemas["ByKey"] | undefined) =>
+    say("strand_by_key", by, by ? `choose ${strand.name} by a key` : `choose ${strand.name} by no key`);
   const number = (spec: StrandNumber) => (
     <Field
       key={spec.fact}
@@ -24,18 +27,8 @@ export function StrandCard({ view, of, strands }: Props) {
       value={spec.of(of)}
       unit={spec.unit}
       byHand={said.by_hand.includes(spec.fact)}
-      onSet={(v) => say(spec.fact, fitted(spec, v))}
-      onAutomatic={() => say(spec.fact, undefined)}
-    />
-  );
-  const fade = (fact: Fact, label: string, value: number, unit: Unit) => (
-    <Field
-      label={label}
-      value={value}
-      unit={unit}
-      byHand={said.by_hand.includes(fact)}
-      onSet={(v) => say(fact, Math.min(126, Math.max(0, Math.round(v))))}
-      onAutomatic={() => say(fact, undefined)}
+      onSet={(v) => say(spec.fact, fitted(spec, v), `set ${spec.label.toLowerCase()} of ${strand.name}`)}
+      onAutomatic={() => say(spec.fact, undefined, `give ${spec.label.toLowerCase()} of ${strand.name} back`)}
     />
   );
   return (
@@ -53,8 +46,7 @@ export function StrandCard({ view, of, strands }: Props) {
       <div className="grid grid-cols-4 gap-3">
         {SOUND.map(number)}
         {LIMITS.map(number)}
-        {fade("strand_keys_fade", "Keys cross over", said.keys_fade, semitones)}
-        {fade("strand_strikes_fade", "Strikes cross over", said.strikes_fade, count)}
+        {FADES.map(number)}
       </div>
       <ByController
         by={said.controller ?? undefined}
@@ -65,10 +57,10 @@ export function StrandCard({ view, of, strands }: Props) {
         <Field
           label="Chosen by key"
           value={said.by_key?.key}
-          unit={chosenBy}
+          unit={key}
           byHand={said.by_hand.includes("strand_by_key")}
-          onSet={(v) => say("strand_by_key", { key: Math.min(127, Math.max(0, Math.round(v))), held: said.by_key?.held ?? false })}
-          onAutomatic={() => say("strand_by_key", undefined)}
+          onSet={(v) => chooseBy({ key: Math.min(127, Math.max(0, Math.round(v))), held: said.by_key?.held ?? false })}
+          onAutomatic={() => chooseBy(undefined)}
         />
         <Choice
           label="Cut off by"
@@ -82,16 +74,7 @@ export function StrandCard({ view, of, strands }: Props) {
           ]}
           onChange={(by) => say("strand_cut_by", by === "none" ? undefined : Number(by), `change what cuts ${strand.name} off`)}
         />
-        {said.cut_by != null && (
-          <Field
-            label="Fading within"
-            value={strand.cut.fade_ms}
-            unit={ms}
-            byHand={said.by_hand.includes("strand_cut_fade_ms")}
-            onSet={(v) => say("strand_cut_fade_ms", Math.min(20_000, Math.max(0, v)))}
-            onAutomatic={() => say("strand_cut_fade_ms", undefined)}
-          />
-        )}
+        {said.cut_by != null && number(CUT_FADE)}
         <label className="col-span-2 flex items-center gap-2 self-end pb-1.5 text-[12px]">
           <input
             type="checkbox"
@@ -106,7 +89,7 @@ export function StrandCard({ view, of, strands }: Props) {
           <input
             type="checkbox"
             checked={said.by_key.held}
-            onChange={(event) => say("strand_by_key", { ...said.by_key!, held: event.target.checked })}
+            onChange={(event) => chooseBy({ ...said.by_key!, held: event.target.checked })}
           />
           Only while that key is down
         </label>
@@ -124,9 +107,6 @@ export function StrandCard({ view, of, strands }: Props) {
     </div>
   );
 }
-
-const ms: Unit = { ...count, show: (v) => `${v} ms`, step: 10, fine: 1 };
-const chosenBy: Unit = key;
 
 /** How a sound of keys that come up falls. */
 function KeyUp({ on, onSet }: { on: Extract<Schemas["On"], { key_up: unknown }>; onSet: (on: Schemas["On"]) => void }) {

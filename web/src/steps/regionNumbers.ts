@@ -1,22 +1,20 @@
 // The numbers of regions: how they are called, what stands in them, and how they are set.
 import { answer, api, type Fact, type Schemas } from "../api/client";
 import type { Wish } from "../model/edited";
+import { fitted, type Ranged } from "../model/ranges";
 import { type Placed, type Side, withSide } from "../model/regions";
 import { cents, count, decibels, grouped, key, share, type Unit } from "../model/units";
 import { act } from "../state/edits";
 import { sayError } from "../state/view";
 
 /** A number of a region. */
-export interface RegionNumber {
+export interface RegionNumber extends Ranged {
   fact: Fact;
   label: string;
   /** In the head of a table. */
   short: string;
   unit: Unit;
   of: (placed: Placed) => number;
-  /** Lowest and highest. */
-  within: [number, number];
-  whole?: boolean;
   /** Where it is a limit of where the region lies. */
   side?: Side;
 }
@@ -79,12 +77,6 @@ export const SOUND: RegionNumber[] = [
     whole: true,
   },
 ];
-
-/** A number within its range. */
-export function fitted({ within: [low, high], whole }: Pick<RegionNumber, "within" | "whole">, value: number): number {
-  const inside = Math.min(high, Math.max(low, value));
-  return whole ? Math.round(inside) : inside;
-}
 
 /** What sets a number of a region; a limit does not pass its opposite. */
 export function wishOf(of: Placed, number: RegionNumber, value: number): Wish {

@@ -1,20 +1,17 @@
 // What is said of strands.
 import { answer, api, type Fact, type Schemas } from "../api/client";
 import { cents, decibels, key, semitones, share, count, type Unit } from "../model/units";
+import type { Ranged } from "../model/ranges";
 import { border, type PlacedStrand } from "../model/strands";
 import { act, change } from "../state/edits";
 import { sayError } from "../state/view";
 
 /** A number of a strand. */
-export interface StrandNumber {
+export interface StrandNumber extends Ranged {
   fact: Fact;
   label: string;
   unit: Unit;
   of: (placed: PlacedStrand) => number;
-  /** Lowest and highest. */
-  within: [number, number];
-  /** Whether it is a whole one. */
-  whole?: boolean;
 }
 
 /** What a strand sounds like. */
@@ -54,19 +51,31 @@ export const LIMITS: StrandNumber[] = [
   },
 ];
 
-export function fitted({ within: [low, high], whole }: Pick<StrandNumber, "within" | "whole">, value: number): number {
-  const inside = Math.min(high, Math.max(low, value));
-  return whole ? Math.round(inside) : inside;
-}
+/** Over how many steps it comes and goes at its limits. */
+export const FADES: StrandNumber[] = [
+  { fact: "strand_keys_fade", label: "Keys cross over", unit: semitones, of: ({ said }) => said.keys_fade, within: [0, 126], whole: true },
+  {
+    fact: "strand_strikes_fade",
+    label: "Strikes cross over",
+    unit: count,
+    of: ({ said }) => said.strikes_fade,
+    within: [0, 126],
+    whole: true,
+  },
+];
 
-/** Says something of a strand; `undefined` gives it back to the automatic value. */
-export function sayOf(instrument: number, { strand }: PlacedStrand, fact: Fact, value: unknown, label?: string): void {
-  const what =
-    label ??
-    (value === undefined
-      ? `give a setting of ${strand.name} back`
-      : `set ${fact.replace(/^strand_/, "").replaceAll("_", " ")} of ${strand.name}`);
-  void change(instrument, what, [{ strand: strand.id, fact, value }]).catch(sayError);
+/** How long it fades where it is cut off. */
+export const CUT_FADE: StrandNumber = {
+  fact: "strand_cut_fade_ms",
+  label: "Fading within",
+  unit: { ...count, show: (v) => `${v} ms`, step: 10, fine: 1 },
+  of: ({ strand }) => strand.cut.fade_ms,
+  within: [0, 20_000],
+};
+
+/** Says something of a strand; `undefined` gives it back to the automatic value. The label is what Undo undoes. */
+export function sayOf(instrument: number, { strand }: PlacedStrand, fact: Fact, value: unknown, label: string): void {
+  void change(instrument, label, [{ strand: strand.id, fact, value }]).catch(sayError);
 }
 
 /** An act on several facts of strands at once. */
