@@ -29,7 +29,10 @@ fn voices(c: &mut Criterion) {
     for count in [128, 500] {
         let mut engine = Engine::new(48_000.0, count);
         engine.load(program.clone());
-        engine.samples_mut().set(0, vec![vec![0.1; frames as usize]; 2]);
+        engine.set_audio(
+            program::SampleId(0),
+            &[vec![0.1; frames as usize], vec![0.1; frames as usize]],
+        );
         (0..count).for_each(|n| engine.note_on(60 + (n % 14) as u8, 100));
         let (mut left, mut right) = ([0.0; 128], [0.0; 128]);
         c.bench_function(

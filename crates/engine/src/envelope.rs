@@ -72,10 +72,15 @@ impl Envelope {
         }
     }
 
-    /// From where it is to nothing, within so many frames.
+    /// From where it is to nothing within so many frames, or sooner where it is on its way already.
     pub(crate) fn cut_off(&mut self, frames: f64) {
-        if !matches!(self.stage, Stage::Cut | Stage::Done) {
-            self.cut_step = self.level / frames.max(1.0) as f32;
+        if self.stage != Stage::Done {
+            let before = if self.stage == Stage::Cut {
+                self.cut_step
+            } else {
+                0.0
+            };
+            self.cut_step = before.max(self.level / frames.max(1.0) as f32);
             self.stage = if self.level > 0.0 { Stage::Cut } else { Stage::Done };
         }
     }

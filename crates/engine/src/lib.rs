@@ -15,15 +15,19 @@ mod envelope;
 mod interpolate;
 mod offline;
 mod pedals;
-mod reading;
-mod samples;
+mod reader;
+mod seam;
 mod setting;
+mod slabs;
+mod stretch;
+mod supply;
 mod voice;
 mod voices;
 
 pub use offline::{Event, EventKind, render_offline};
-pub use samples::{SampleAudio, Samples};
 pub use setting::Setting;
+pub use slabs::{Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES};
+pub use supply::Want;
 
 use envelope::Envelope;
 use interpolate::Interpolator;
@@ -33,6 +37,7 @@ use program::{
     StrandId, Turns,
 };
 use setting::set;
+use slabs::{SlabName, Slabs};
 use std::collections::HashMap;
 use voice::Voice;
 use voices::Voices;
@@ -53,11 +58,14 @@ pub struct Alone {
     pub region: Option<u64>,
 }
 
-/// Plays one program. All memory is taken by [`Engine::new`], [`Engine::load`] and [`Engine::update`].
+/// The budget for audio unless another is given: 512 MB.
+pub const BUDGET_BYTES: usize = 512 << 20;
+
+/// Plays one program. All memory is taken by [`Engine::new`], [`Engine::load`], [`Engine::update`] and, up to the budget, [`Engine::add_audio`].
 pub struct Engine {
     rate_hz: f64,
     program: Program,
-    samples: Samples,
+    slabs: Slabs,
     voices: Voices,
     turns: Turns,
     standing: Standing,
@@ -66,15 +74,21 @@ pub struct Engine {
     /// Frames rendered.
     frame: u64,
     alone: Vec<Alone>,
+    ran_out: u64,
 }
 
 impl Engine {
-    /// An engine for an output rate and at most so many voices.
+    /// An engine for an output rate and at most so many voices, its audio within [`BUDGET_BYTES`].
     pub fn new(rate_hz: f64, most_voices: usize) -> Self {
+        Self::with_budget(rate_hz, most_voices, BUDGET_BYTES)
+    }
+
+    /// The same with another budget for audio, in bytes; it is never less than a few slabs.
+    pub fn with_budget(rate_hz: f64, most_voices: usize, budget_bytes: usize) -> Self {
         Self {
             rate_hz,
             program: Program::default(),
-            samples: Samples::default(),
+            slabs: Slabs::new(budget_bytes),
             voices: Voices::new(rate_hz, most_voices),
             turns: Turns::default(),
             standing: Standing::default(),
@@ -82,13 +96,14 @@ impl Engine {
             interpolator: Interpolator::new(),
             frame: 0,
             alone: Vec::new(),
+            ran_out: 0,
         }
     }
 
-    /// Takes a program; what sounds is cut off, and the samples are to be brought anew through [`Engine::samples_mut`].
+    /// Takes a program; what sounds is cut off, and all audio is to be brought anew.
     pub fn load(&mut self, program: Program) {
         self.voices.active().for_each(Voice::stop);
-        self.samples = Samples::reserved(&program);
+        self.slabs.clear();
         self.turns = Turns::of(&program);
         self.standing = Standing::of(&program);
         self.pedals.forget();
@@ -111,9 +126,9 @@ impl Engine {
             stays.then_some(index)
         };
         for voice in self.voices.active() {
-            voice.move_to(place_of(voice.region()));
+            let region = voice.region().and_then(place_of);
+            voice.move_to(region);
         }
-        self.samples.follow(&self.program, &program);
         self.turns.follow(&self.program, &program);
         self.standing.follow(&self.program, &program);
         self.program = program;
@@ -165,25 +180,78 @@ impl Engine {
 
     fn follow(&mut self) {
         for voice in self.voices.active() {
-            voice.follow(&self.program, self.rate_hz);
+            voice.follow(&self.program);
         }
     }
 
-    /// Adds interleaved frames of a sample at `first`; false where they do not fit or there is no such sample, see [`Samples::add`].
+    /// Adds interleaved frames of a sample from the first of a slab on: whole slabs with what follows them, [`MARGIN_FRAMES`], or to the sample's
+    /// end; how many slabs these were. Beyond the budget what was not played for longest gives way.
     pub fn add_audio(
         &mut self,
         sample: SampleId,
-        (frames, channels): (usize, usize),
-        first: usize,
+        channels: u8,
+        first_slab: u32,
+        kept: Kept,
         interleaved: &[f32],
-    ) -> bool {
-        let index = self.program.samples.iter().position(|of| of.id == sample);
-        index.is_some_and(|index| self.samples.add(index, frames, channels, first, interleaved))
+    ) -> usize {
+        let (of, frames) = (
+            usize::from(channels.max(1)),
+            interleaved.len() / usize::from(channels.max(1)),
+        );
+        // What is at most a margin long was in the slab before.
+        let slabs = frames
+            .saturating_sub(MARGIN_FRAMES)
+            .div_ceil(SLAB_FRAMES)
+            .max(usize::from(frames > 0));
+        for n in 0..slabs {
+            for channel in 0..channels {
+                let name = SlabName {
+                    sample,
+                    slab: first_slab + n as u32,
+                    channel,
+                };
+                let of_channel = interleaved
+                    .iter()
+                    .skip(n * SLAB_FRAMES * of + usize::from(channel));
+                self.slabs.put(name, kept, of_channel.step_by(of).copied());
+            }
+        }
+        slabs
     }
 
-    /// The audio of the program's samples, to be filled.
-    pub fn samples_mut(&mut self) -> &mut Samples {
-        &mut self.samples
+    /// Adds a whole sample, a channel each: for programs whose audio fits the budget.
+    pub fn set_audio(&mut self, sample: SampleId, channels: &[Vec<f32>]) {
+        for (channel, frames) in (0u8..).zip(channels) {
+            for (slab, first) in (0u32..).zip((0..frames.len()).step_by(SLAB_FRAMES)) {
+                let name = SlabName {
+                    sample,
+                    slab,
+                    channel,
+                };
+                self.slabs
+                    .put(name, Kept::WhilePlayed, frames[first..].iter().copied());
+            }
+        }
+    }
+
+    /// What the voices will need within the next second and a half and is not there, a piece each, of every `of`th voice from `nth` on; those that
+    /// wait for their first audio always. How many were written.
+    pub fn wanted(&self, (nth, of): (usize, usize), into: &mut [Want]) -> usize {
+        let wants = self.voices.wants((nth, of), &self.slabs, &self.interpolator);
+        into.iter_mut()
+            .zip(wants)
+            .map(|(slot, want)| *slot = want)
+            .count()
+    }
+
+    /// Voices that had to fade for want of audio, since the engine was made.
+    pub fn ran_out(&self) -> u64 {
+        self.ran_out
+    }
+
+    /// Slabs that are there, and can be.
+    pub fn slabs(&self) -> (usize, usize) {
+        (self.slabs.count(), self.slabs.most())
     }
 
     /// A key goes down, velocity 1 to 127.
@@ -215,7 +283,7 @@ impl Engine {
         let sound = !self.pedals.holds(&self.standing, key, velocity);
         for voice in self.voices.active().filter(|voice| voice.is_held_by(key)) {
             if sound {
-                voice.release(&self.program);
+                voice.release();
             } else {
                 voice.lift();
             }
@@ -265,7 +333,7 @@ impl Engine {
     fn let_go(&mut self) {
         while let Some((key, velocity)) = self.pedals.next_let_go(&self.standing) {
             for voice in self.voices.active().filter(|voice| voice.is_lifted(key)) {
-                voice.release(&self.program);
+                voice.release();
             }
             // One that was struck again meanwhile is down.
             if !self.standing.is_down(key) {
@@ -284,7 +352,7 @@ impl Engine {
         }
         self.pedals.forget();
         for voice in self.voices.active() {
-            voice.release(&self.program);
+            voice.release();
         }
     }
 
@@ -311,12 +379,12 @@ impl Engine {
 
     /// Indices of the regions that sound now, each as often as it does.
     pub fn sounding(&self) -> impl Iterator<Item = usize> + '_ {
-        self.voices.sounding().map(Voice::region)
+        self.voices.sounding().filter_map(Voice::region)
     }
 
     /// Voices that sound now.
     pub fn active_voices(&self) -> usize {
-        self.sounding().count()
+        self.voices.sounding().count()
     }
 
     /// Writes the next frames, replacing what is in the slices; both have the same length.
@@ -327,7 +395,7 @@ impl Engine {
             self.frame += left.len() as u64;
             for voice in self.voices.active() {
                 voice.follow_sources(&self.program, &self.standing);
-                voice.render(&self.program, &self.samples, &self.interpolator, left, right);
+                self.ran_out += u64::from(voice.render(&mut self.slabs, &self.interpolator, left, right));
             }
         }
     }

@@ -1,6 +1,7 @@
 //! Rendering without a device.
 
-use crate::{Engine, Samples};
+use crate::Engine;
+use crate::slabs::{SLAB_BYTES, SLAB_FRAMES};
 use program::Program;
 
 /// What happens.
@@ -47,11 +48,12 @@ pub fn render_offline(
     events: &[Event],
     frames: usize,
 ) -> (Vec<f32>, Vec<f32>) {
-    let mut engine = Engine::new(rate_hz, 128);
+    let slabs = |channel: &Vec<f32>| channel.len().div_ceil(SLAB_FRAMES);
+    let needed: usize = samples.iter().flatten().map(slabs).sum();
+    let mut engine = Engine::with_budget(rate_hz, 128, needed * SLAB_BYTES);
     engine.load(program.clone());
-    let store: &mut Samples = engine.samples_mut();
-    for (index, channels) in samples.into_iter().enumerate() {
-        store.set(index, channels);
+    for (sample, channels) in program.samples.iter().zip(&samples) {
+        engine.set_audio(sample.id, channels);
     }
     let (mut left, mut right) = (vec![0.0; frames], vec![0.0; frames]);
     let mut sorted = events.to_vec();

@@ -1,20 +1,39 @@
 //! One sounding region.
 
 use crate::interpolate::{Set, WIDEST_HALF};
-use crate::reading::{crossfade, fade, taps};
-use crate::samples::SampleAudio;
-use crate::{Envelope, Interpolator, Samples};
+use crate::reader::Reader;
+use crate::slabs::Slabs;
+use crate::stretch::{Course, Stretch};
+use crate::{Envelope, Interpolator};
 use program::{
-    Cut, KeyEvent, Loop, Loudness, Program, Region, Standing, level_db, pan_gains, pan_of, playback_ratio,
+    Cut, KeyEvent, Loudness, Program, Region, Standing, level_db, pan_gains, pan_of, playback_ratio,
     velocity_gain_db,
 };
 
 /// No release is shorter, so that letting a key go does not click.
 const STOP_MS: f64 = 5.0;
+/// How fast a voice fades that another needs, that is stopped, or that runs out of audio.
+const QUICK_MS: f64 = 5.0;
+/// A voice whose first audio is not there within so long does not begin.
+const WAITS_MS: f64 = 2_000.0;
+/// How a voice stands to its audio.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Audio {
+    /// So many frames it waits already for its first.
+    Waits(u32),
+    /// It has begun.
+    Plays,
+    /// It ran out, and fades.
+    RanOut,
+}
 
 #[derive(Debug, Clone)]
 pub(crate) struct Voice {
-    region: usize,
+    /// `None` where it is gone from the program.
+    region: Option<usize>,
+    pub(crate) stretch: Stretch,
+    audio: Audio,
+    pub(crate) rate_hz: f64,
     key: u8,
     velocity: u8,
     /// It was not started by a key that goes down, and is not let go.
@@ -26,8 +45,8 @@ pub(crate) struct Voice {
     event: u64,
     /// Amplitude from the fades of keys and strikes.
     faded: f64,
-    position: f64,
-    ratio: f64,
+    pub(crate) position: f64,
+    pub(crate) ratio: f64,
     /// Left and right as they are now.
     gains: (f32, f32),
     /// What they would be, but for the fades of sources.
@@ -50,7 +69,10 @@ struct Going {
 impl Voice {
     pub(crate) fn silent() -> Self {
         Self {
-            region: 0,
+            region: None,
+            stretch: Stretch::NOTHING,
+            audio: Audio::Plays,
+            rate_hz: 1.0,
             key: 0,
             velocity: 0,
             up: false,
@@ -93,7 +115,10 @@ impl Voice {
             }
         };
         Self {
-            region: index,
+            region: Some(index),
+            stretch: Stretch::of(program, region),
+            audio: Audio::Waits(0),
+            rate_hz,
             key,
             velocity,
             up,
@@ -113,17 +138,18 @@ impl Voice {
         }
     }
 
-    /// Takes over what its region says now: level, place and pitch, while it sounds.
-    pub(crate) fn follow(&mut self, program: &Program, rate_hz: f64) {
-        if let Some(region) = program.regions.get(self.region) {
-            self.ratio = playback_ratio(program, region, self.key, rate_hz);
+    /// Takes over what its region says now: level, place, pitch and stretch, while it sounds.
+    pub(crate) fn follow(&mut self, program: &Program) {
+        if let Some(region) = self.region_in(program) {
+            self.ratio = playback_ratio(program, region, self.key, self.rate_hz);
             self.own_gains = gains(program, region, self.velocity, self.faded);
+            self.stretch = Stretch::of(program, region);
         }
     }
 
     /// Where controllers stand that it fades by: it goes there within the next block.
     pub(crate) fn follow_sources(&mut self, program: &Program, standing: &Standing) {
-        let Some(region) = program.regions.get(self.region) else {
+        let Some(region) = self.region_in(program) else {
             return;
         };
         let of_strand = program.strand_of(region).map(|strand| &strand.when.sources);
@@ -136,21 +162,30 @@ impl Voice {
         self.going.to = to;
     }
 
+    fn region_in<'a>(&self, program: &'a Program) -> Option<&'a Region> {
+        program.regions.get(self.region?)
+    }
+
     /// Its region, as an index.
-    pub(crate) fn region(&self) -> usize {
+    pub(crate) fn region(&self) -> Option<usize> {
         self.region
     }
 
-    /// Its region stands elsewhere in another program; it ends where that is gone.
+    /// Its region stands elsewhere in another program; it fades where that is gone.
     pub(crate) fn move_to(&mut self, region: Option<usize>) {
-        match region {
-            Some(region) => self.region = region,
-            None => self.stop(),
+        self.region = region;
+        if region.is_none() {
+            self.cut_off(QUICK_MS);
         }
     }
 
     pub(crate) fn is_active(&self) -> bool {
         !self.envelope.is_done()
+    }
+
+    /// Whether its first audio is not there.
+    pub(crate) fn waits(&self) -> bool {
+        matches!(self.audio, Audio::Waits(_))
     }
 
     pub(crate) fn is_held_by(&self, key: u8) -> bool {
@@ -176,22 +211,21 @@ impl Voice {
         self.cut.fade_ms
     }
 
-    /// Fades to nothing within so long.
-    pub(crate) fn cut_off(&mut self, ms: f64, rate_hz: f64) {
-        self.envelope.cut_off(ms / 1000.0 * rate_hz);
+    /// Fades to nothing within so long, and no faster than clicks.
+    pub(crate) fn cut_off(&mut self, ms: f64) {
+        self.envelope.cut_off(ms.max(QUICK_MS) / 1000.0 * self.rate_hz);
     }
 
     pub(crate) fn is_cut_off(&self) -> bool {
         self.envelope.is_cut_off()
     }
 
-    pub(crate) fn release(&mut self, program: &Program) {
-        let to_end = program
-            .regions
-            .get(self.region)
-            .is_some_and(|region| region.to_end);
-        if !self.up && !to_end {
+    pub(crate) fn release(&mut self) {
+        if !self.up && !self.stretch.to_end {
             self.envelope.release();
+            if self.waits() {
+                self.stop();
+            }
         }
     }
 
@@ -213,30 +247,67 @@ impl Voice {
         (state, self.age)
     }
 
+    /// The way it goes on from where it is.
+    pub(crate) fn course(&self, half: usize) -> Course<'_> {
+        let released = self.envelope.is_released();
+        Course {
+            stretch: &self.stretch,
+            looped: (self.stretch.looped).filter(|looped| looped.runs_through_release() || !released),
+            looping: self.looping,
+            half,
+        }
+    }
+
+    /// Where the loop was gone round, from its start.
+    fn go_round(&mut self) {
+        let released = self.envelope.is_released();
+        let looped = (self.stretch.looped).filter(|looped| looped.runs_through_release() || !released);
+        if let Some(looped) = looped {
+            while self.position >= looped.round_end() as f64 {
+                self.position -= looped.round_frames() as f64;
+                self.looping = true;
+            }
+        }
+    }
+
+    /// Adds what it sounds; whether it ran out of audio now, and fades.
     pub(crate) fn render(
         &mut self,
-        program: &Program,
-        samples: &Samples,
+        slabs: &mut Slabs,
         interpolator: &Interpolator,
         left: &mut [f32],
         right: &mut [f32],
-    ) {
-        let Some(region) = program.regions.get(self.region) else {
-            return self.stop();
-        };
-        let Some(sample) = samples
-            .get(region.sample)
-            .filter(|sample| !sample.channels.is_empty())
-        else {
-            // Nothing has arrived yet: the voice waits at its start.
-            return;
-        };
+    ) -> bool {
         let reader = interpolator.at(self.ratio);
-        // Neither the length of the sample nor whether the key is down changes within a block.
-        let looped = region.looped.filter(|l| {
-            l.fits(sample.channels[0].len() as u64)
-                && (l.runs_through_release() || !self.envelope.is_released())
-        });
+        self.go_round();
+        let mut ran_out = false;
+        // A fade needs audio too.
+        let ahead = left.len() as f64 + QUICK_MS / 1000.0 * self.rate_hz;
+        match self.audio {
+            Audio::RanOut => {}
+            Audio::Plays => {
+                if !self.has_audio(slabs, reader.half(), ahead) {
+                    self.audio = Audio::RanOut;
+                    self.cut_off(QUICK_MS);
+                    ran_out = true;
+                }
+            }
+            Audio::Waits(frames) if !self.has_audio(slabs, reader.half(), ahead) => {
+                let frames = frames + left.len() as u32;
+                self.audio = Audio::Waits(frames);
+                let too_long = f64::from(frames) > WAITS_MS / 1000.0 * self.rate_hz;
+                if too_long {
+                    self.stop();
+                }
+                return too_long;
+            }
+            Audio::Waits(_) => self.audio = Audio::Plays,
+        }
+        let span = libm::ceil(left.len() as f64 * self.ratio) as u64;
+        self.course(reader.half())
+            .make_seam(slabs, self.position as u64, span);
+        let audio = Reader::new(slabs, self.stretch.sample);
+        let seam = Reader::new(slabs, self.stretch.seam);
         let share = 1.0 / left.len().max(1) as f32;
         self.going.step = (
             (self.going.to.0 - self.gains.0) * share,
@@ -244,61 +315,58 @@ impl Voice {
         );
         let mut done = 0;
         while done < left.len() && self.is_active() {
-            let plain = self.plain_run(region, looped.as_ref(), sample, reader.half());
-            let end = left.len().min(done + plain.max(1));
-            let (left, right) = (&mut left[done..end], &mut right[done..end]);
-            if plain > 0 {
-                self.read_plain(sample, reader, left, right);
-            } else if !self.read_one(
-                region,
-                looped.as_ref(),
-                sample,
-                reader,
-                &mut left[0],
-                &mut right[0],
-            ) {
-                return;
+            let course = self.course(reader.half());
+            let rest = (&mut left[done..], &mut right[done..]);
+            let read = match course.plain_run(self.position, self.ratio) {
+                0 => match course.seam_run(self.position, self.ratio) {
+                    Some((base, run)) if run > 0 => self.read_plain((&seam, base), reader, run, rest),
+                    _ => 0,
+                },
+                run => self.read_plain((&audio, 0), reader, run, rest),
+            };
+            let read = match read {
+                0 => self.read_one(&audio, reader, &mut left[done], &mut right[done]),
+                read => read,
+            };
+            match read {
+                0 => break,
+                read => done += read,
             }
-            done = end;
         }
         self.gains = self.going.to;
+        ran_out
     }
 
-    /// For how many frames to come the sample is heard as it lies: no fade, no seam and no end within what is read.
-    fn plain_run(&self, region: &Region, looped: Option<&Loop>, sample: &SampleAudio, half: usize) -> usize {
-        let after_start = |start: u64| start as usize + half - 1;
-        let fade_in = region.start_frame as usize + region.fade_in_frames as usize;
-        let mut first = after_start(region.start_frame).max(fade_in);
-        let mut end = sample.available.min(region.end_frame as usize);
-        let edge = match looped {
-            Some(looped) => {
-                if self.looping {
-                    first = first.max(after_start(looped.start_frame));
-                }
-                looped.end_frame - crossfade(looped)
-            }
-            None => {
-                end = end.min((region.end_frame + 1).saturating_sub(region.fade_out_frames) as usize);
-                region.end_frame
-            }
-        };
-        end = end.min((edge as usize).min(sample.channels[0].len()).saturating_sub(half));
-        if self.position < first as f64 || self.position >= end as f64 {
+    /// Adds at most so many frames that are heard as they lie, in slabs that count from a frame; how many, to the end of a slab.
+    fn read_plain(
+        &mut self,
+        (audio, base): (&Reader, u64),
+        reader: &Set,
+        run: usize,
+        (left, right): (&mut [f32], &mut [f32]),
+    ) -> usize {
+        let (half, taps) = (reader.half(), 2 * reader.half());
+        let first = self.position as u64 + 1 - half as u64;
+        let Some(one) = audio.run(0, first - base) else {
             return 0;
-        }
-        ((end as f64 - self.position) / self.ratio) as usize
-    }
-
-    /// Adds frames that are heard as they lie, see [`Self::plain_run`].
-    fn read_plain(&mut self, sample: &SampleAudio, reader: &Set, left: &mut [f32], right: &mut [f32]) {
-        let (one, other) = (&sample.channels[0], sample.channels.get(1));
-        for (l, r) in left.iter_mut().zip(right) {
-            let frame = self.position as usize;
+        };
+        let other = if self.stretch.channels > 1 {
+            audio.run(1, first - base)
+        } else {
+            None
+        };
+        let middle = first + half as u64 - 1;
+        let mut read = 0;
+        for (l, r) in left.iter_mut().zip(right).take(run) {
+            let frame = self.position as u64;
+            let at = (frame - middle) as usize;
+            let Some(window) = one.get(at..at + taps) else {
+                break;
+            };
             let fraction = self.position - frame as f64;
-            let window = frame + 1 - reader.half()..frame + 1 + reader.half();
-            let values = match other {
-                Some(other) => reader.values(fraction, &one[window.clone()], &other[window]),
-                None => [reader.value(fraction, &one[window]); 2],
+            let values = match other.and_then(|other| other.get(at..at + taps)) {
+                Some(other) => reader.values(fraction, window, other),
+                None => [reader.value(fraction, window); 2],
             };
             let gain = self.envelope.next();
             *l += values[0] * gain * self.gains.0;
@@ -306,62 +374,43 @@ impl Voice {
             self.gains.0 += self.going.step.0;
             self.gains.1 += self.going.step.1;
             self.position += self.ratio;
+            read += 1;
             if self.envelope.is_done() {
-                return;
+                break;
             }
         }
+        read
     }
 
-    /// Adds one frame, wherever it lies; false where there is none (any more, or yet).
-    fn read_one(
-        &mut self,
-        region: &Region,
-        looped: Option<&Loop>,
-        sample: &SampleAudio,
-        reader: &Set,
-        left: &mut f32,
-        right: &mut f32,
-    ) -> bool {
-        if let Some(looped) = looped {
-            while self.position >= looped.round_end() as f64 {
-                self.position -= looped.round_frames() as f64;
-                self.looping = true;
-            }
+    /// Adds one frame, wherever it lies; 0 where there is none any more.
+    fn read_one(&mut self, audio: &Reader, reader: &Set, left: &mut f32, right: &mut f32) -> usize {
+        self.go_round();
+        let course = self.course(reader.half());
+        let frame = self.position as u64;
+        let heard = course.looped.map_or(frame, |l| l.frame_at(frame));
+        if heard >= self.stretch.end_frame {
+            self.stop();
+            return 0;
         }
-        let frame = self.position as usize;
-        let heard = looped.map_or(frame as u64, |l| l.frame_at(frame as u64));
-        if heard as usize >= sample.available || heard >= region.end_frame {
-            // Either the rest is on its way, and the voice waits, or it is over.
-            if sample.available >= sample.channels[0].len() || heard >= region.end_frame {
-                self.stop();
-            }
-            return false;
-        }
+        let fade = self.stretch.fade(heard, course.looped.is_some());
         let fraction = self.position - frame as f64;
-        let gain = self.envelope.next() * fade(region, heard, looped.is_some());
-        let mut window = [0.0f32; 2 * WIDEST_HALF];
+        let mut windows = [[0.0f32; 2 * WIDEST_HALF]; 2];
         let mut values = [0.0f32; 2];
-        for (value, channel) in values.iter_mut().zip(&sample.channels) {
-            let taps = taps(
-                channel,
-                region,
-                looped,
-                self.looping,
-                frame,
-                reader.half(),
-                &mut window,
-            );
-            *value = reader.value(fraction, taps);
+        for (channel, (value, window)) in values.iter_mut().zip(&mut windows).enumerate() {
+            if channel < usize::from(self.stretch.channels) {
+                *value = reader.value(fraction, course.taps(audio, channel as u8, frame, window));
+            }
         }
-        if sample.channels.len() == 1 {
+        if self.stretch.channels == 1 {
             values[1] = values[0];
         }
+        let gain = self.envelope.next() * fade;
         *left += values[0] * gain * self.gains.0;
         *right += values[1] * gain * self.gains.1;
         self.gains.0 += self.going.step.0;
         self.gains.1 += self.going.step.1;
         self.position += self.ratio;
-        true
+        1
     }
 }
 

@@ -1,12 +1,12 @@
 //! All voices: which of them start, and which fade for them.
 
+use crate::slabs::Slabs;
 use crate::voice::Voice;
+use crate::{Interpolator, Want};
 use program::{KeyEvent, Program, cut_of};
 
 /// Voices beside those that are asked for: what is stolen or cut off fades in them.
 const FADING: usize = 32;
-/// How fast a voice fades that another needs, or that is stopped.
-const STOLEN_MS: f64 = 5.0;
 
 /// As many as were asked for, and those that fade. All memory is taken by [`Voices::new`] and [`Voices::silence`].
 pub(crate) struct Voices {
@@ -43,21 +43,30 @@ impl Voices {
         self.all.iter().filter(|voice| is_sounding(voice))
     }
 
+    /// Audio that they will need, see [`crate::Engine::wanted`].
+    pub(crate) fn wants(
+        &self,
+        (nth, of): (usize, usize),
+        slabs: &Slabs,
+        interpolator: &Interpolator,
+    ) -> impl Iterator<Item = Want> {
+        let all = self.all.iter().enumerate();
+        all.filter(move |(n, voice)| is_sounding(voice) && (n % of.max(1) == nth || voice.waits()))
+            .filter_map(move |(_, voice)| voice.wants(slabs, interpolator))
+    }
+
     /// All that sound fade.
     pub(crate) fn end(&mut self) {
-        let rate_hz = self.rate_hz;
-        for voice in self.active() {
-            voice.cut_off(STOLEN_MS, rate_hz);
-        }
+        self.active().for_each(|voice| voice.cut_off(0.0));
     }
 
     /// Of each region, whether it is not listened to from now on: those that sound fade.
     pub(crate) fn silence(&mut self, silenced: Vec<bool>) {
         self.silenced = silenced;
-        let rate_hz = self.rate_hz;
         for voice in self.all.iter_mut().filter(|voice| voice.is_active()) {
-            if self.silenced.get(voice.region()) == Some(&true) {
-                voice.cut_off(STOLEN_MS, rate_hz);
+            let silenced = voice.region().and_then(|region| self.silenced.get(region));
+            if silenced == Some(&true) {
+                voice.cut_off(0.0);
             }
         }
     }
@@ -80,13 +89,13 @@ impl Voices {
         let cut = cut_of(program, region);
         if let Some(group) = cut.group {
             for voice in self.active().filter(|voice| voice.is_cut_off_by(group, number)) {
-                voice.cut_off(f64::from(voice.cut_fade_ms()).max(STOLEN_MS), rate_hz);
+                voice.cut_off(f64::from(voice.cut_fade_ms()));
             }
         }
         if self.sounding().count() >= self.most {
             let sounding = self.all.iter_mut().filter(|voice| is_sounding(voice));
             if let Some(stolen) = sounding.min_by_key(|voice| voice.theft_rank()) {
-                stolen.cut_off(STOLEN_MS, rate_hz);
+                stolen.cut_off(0.0);
             }
         }
         let voice = Voice::start(program, index, (event, gain), cut, rate_hz, (self.age, number));

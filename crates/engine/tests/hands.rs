@@ -53,7 +53,7 @@ fn playing(program: Program) -> Engine {
             ((frame as f64 * hz_of(n) / RATE * std::f64::consts::TAU).sin() * 0.25 * std::f64::consts::SQRT_2)
                 as f32
         };
-        engine.samples_mut().set(n, vec![(0..FRAMES).map(sine).collect()]);
+        engine.set_audio(SampleId(n as u64), &[(0..FRAMES).map(sine).collect()]);
     }
     engine
 }
