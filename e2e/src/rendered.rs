@@ -64,13 +64,22 @@ pub async fn same_samples(
         (async () => {{
           const bytes = (url) => fetch(url).then((answer) => answer.arrayBuffer());
           const e = (await WebAssembly.instantiate(await bytes('/engine.wasm'), {{}})).instance.exports;
-          e.start(48000, 128);
-          const put = (bytes) => {{ e.reserve(bytes.byteLength); new Uint8Array(e.memory.buffer).set(new Uint8Array(bytes), e.exchange()); }};
+          e.start(48000, 128, 512 * 2 ** 20);
+          const put = (bytes) => new Uint8Array(e.memory.buffer).set(new Uint8Array(bytes), e.exchange());
           const flat = await bytes('/api/instruments/{instrument}/program');
-          put(flat); if (e.take_program(flat.byteLength) !== 1) throw new Error('program');
+          e.expect_program(flat.byteLength);
+          for (let at = 0; at < flat.byteLength; at += 65536) {{
+            const piece = flat.slice(at, at + 65536);
+            put(piece); if (e.take_program(piece.byteLength) !== 0) throw new Error('program');
+          }}
+          e.finish_program();
+          const slab = e.slab_frames(), margin = e.margin_frames();
           for (const s of {wanted}) {{
             const audio = await bytes(s.url);
-            put(audio); if (e.take_audio(s.id, s.frames, s.channels, 0, s.frames) !== 1) throw new Error('audio');
+            for (let n = 0; n * slab < s.frames; n++) {{
+              const piece = audio.slice(n * slab * s.channels * 4, (n * slab + slab + margin) * s.channels * 4);
+              put(piece); e.take_audio(s.id, s.channels, n, piece.byteLength / s.channels / 4, 0);
+            }}
           }}
           const events = {events}; const out = [[], []];
           for (let b = 0; b < {blocks}; b++) {{

@@ -1,22 +1,78 @@
 //! The engine's exports for a browser's AudioWorklet: a small C ABI over linear memory.
 //!
-//! One engine lives in one WebAssembly instance. The caller writes into the exchange buffer ([`exchange`]) and calls; nothing is
-//! allocated in [`render`]. A program comes in the `postcard` form of [`program::Program`].
+//! One engine lives in one WebAssembly instance. The caller writes into the exchange buffer ([`exchange`]) and calls. [`render`] allocates nothing but
+//! while a program is on its way, whose bytes ([`program::Pieces`]) are read a few pieces a block; audio takes memory as it comes, a few slabs at
+//! once, up to the budget.
 
-use engine::{Alone, Engine};
-use program::{SampleId, StrandId};
+use engine::{Alone, Arriving, Engine, Kept, Leaving, Want};
+use program::{Pieces, SampleId, StrandId};
 use std::cell::RefCell;
 
-/// Bytes of the exchange buffer: slices of audio come in pieces of at most this.
-pub const EXCHANGE_BYTES: usize = 1 << 18;
+/// Bytes of the exchange buffer: whatever is longer comes in pieces of at most this.
+pub const EXCHANGE_BYTES: usize = 1 << 17;
 /// Frames of a block, as the browser's audio thread has them.
 pub const BLOCK_FRAMES: usize = 128;
+/// Samples and regions of a program on its way that are read between two blocks.
+const PIECES_A_BLOCK: usize = 128;
+/// Voices are asked in turn what they want, so many at a time.
+const ASKED_IN_TURN: usize = 8;
+/// Numbers of one want: sample, first slab, count, seconds.
+const WANT_NUMBERS: usize = 4;
 
 struct Instance {
     engine: Engine,
-    exchange: Vec<u8>,
+    /// 64-bit, so that whatever is exchanged lies straight.
+    exchange: Vec<f64>,
     left: [f32; BLOCK_FRAMES],
     right: [f32; BLOCK_FRAMES],
+    /// Bytes of a program, as many as came.
+    bytes: Vec<u8>,
+    arriving: Option<(Pieces, Arriving)>,
+    leaving: Option<Leaving>,
+    asked: usize,
+    wants: [Want; 32],
+}
+
+impl Instance {
+    /// Goes on with the program that is on its way, by so many pieces; whether nothing is left to do.
+    fn go_on(&mut self, pieces: usize) -> bool {
+        if let Some(leaving) = &mut self.leaving {
+            if leaving.shrink(4 * pieces) {
+                return false;
+            }
+            self.leaving = None;
+        }
+        let Some((bytes, arriving)) = &mut self.arriving else {
+            return true;
+        };
+        for _ in 0..pieces {
+            match bytes.next_sample() {
+                Ok(Some(sample)) => {
+                    arriving.add_sample(sample);
+                    continue;
+                }
+                Ok(None) => {}
+                Err(_) => {
+                    self.arriving = None;
+                    return true;
+                }
+            }
+            match bytes.next_region() {
+                Ok(Some(region)) => arriving.add_region(region),
+                Ok(None) => {
+                    if let Some((_, arriving)) = self.arriving.take() {
+                        self.leaving = Some(self.engine.take_over(arriving));
+                    }
+                    return false;
+                }
+                Err(_) => {
+                    self.arriving = None;
+                    return true;
+                }
+            }
+        }
+        false
+    }
 }
 
 thread_local! {
@@ -27,53 +83,124 @@ fn with<R: Default>(act: impl FnOnce(&mut Instance) -> R) -> R {
     INSTANCE.with_borrow_mut(|instance| instance.as_mut().map_or_else(R::default, act))
 }
 
-/// Makes the engine, for an output rate and a number of voices.
+/// Makes the engine, for an output rate, a number of voices, and a budget for audio in bytes.
 #[unsafe(no_mangle)]
-pub extern "C" fn start(rate_hz: f64, voices: usize) {
+pub extern "C" fn start(rate_hz: f64, voices: usize, budget_bytes: f64) {
     INSTANCE.with_borrow_mut(|instance| {
         *instance = Some(Instance {
-            engine: Engine::new(rate_hz, voices),
-            exchange: vec![0; EXCHANGE_BYTES],
+            engine: Engine::with_budget(rate_hz, voices, budget_bytes as usize),
+            exchange: vec![0.0; EXCHANGE_BYTES / size_of::<f64>()],
             left: [0.0; BLOCK_FRAMES],
             right: [0.0; BLOCK_FRAMES],
+            bytes: Vec::new(),
+            arriving: None,
+            leaving: None,
+            asked: 0,
+            wants: [Want::default(); 32],
         });
     });
 }
 
-/// Where the caller writes what it brings.
+/// Where the caller writes what it brings, [`EXCHANGE_BYTES`] long.
 #[unsafe(no_mangle)]
 pub extern "C" fn exchange() -> *mut u8 {
     with(|i| i.exchange.as_mut_ptr() as usize) as *mut u8
 }
 
-/// Takes a program of `length` bytes from the exchange buffer; 1 where it was one. Audio and voices of what stays go on.
+/// A program of so many bytes is on its way; one that was before it is forgotten.
+#[unsafe(no_mangle)]
+pub extern "C" fn expect_program(length: usize) {
+    with(|i| {
+        i.arriving = None;
+        i.bytes = Vec::with_capacity(length);
+    });
+}
+
+/// Takes the next `length` bytes of it from the exchange buffer. Where these were the last, the program is read while blocks are rendered, and then
+/// played: audio and voices of what stays go on. 1 where it was none.
 #[unsafe(no_mangle)]
 pub extern "C" fn take_program(length: usize) -> u32 {
-    with(|i| match i.exchange.get(..length).map(postcard::from_bytes) {
-        Some(Ok(program)) => {
-            i.engine.update(program);
-            1
-        }
-        _ => 0,
-    })
-}
-
-/// Makes the exchange buffer longer, for a program that does not fit; slices of audio never need it.
-#[unsafe(no_mangle)]
-pub extern "C" fn reserve(bytes: usize) {
-    with(|i| i.exchange.resize(bytes.max(EXCHANGE_BYTES), 0));
-}
-
-/// Takes `count` interleaved frames of 32-bit floats for a sample, by its name, from the exchange buffer; 1 where they fitted.
-#[unsafe(no_mangle)]
-pub extern "C" fn take_audio(sample: f64, frames: usize, channels: usize, first: usize, count: usize) -> u32 {
     with(|i| {
-        let bytes = count * channels * 4;
-        let Some(bytes) = i.exchange.get(..bytes) else { return 0 };
-        let samples: Vec<f32> =
-            bytes.chunks_exact(4).map(|b| f32::from_le_bytes([b[0], b[1], b[2], b[3]])).collect();
-        u32::from(i.engine.add_audio(SampleId(sample as u64), (frames, channels), first, &samples))
+        let bytes: &[u8] = bytemuck::cast_slice(&i.exchange);
+        let room = i.bytes.capacity() - i.bytes.len();
+        i.bytes.extend_from_slice(&bytes[..length.min(bytes.len()).min(room)]);
+        if i.bytes.len() < i.bytes.capacity() {
+            return 0;
+        }
+        let Ok((head, pieces)) = Pieces::read(std::mem::take(&mut i.bytes)) else {
+            return 1;
+        };
+        let arriving = Arriving::new(head, pieces.left());
+        i.arriving = Some((pieces, arriving));
+        0
     })
+}
+
+/// Reads the program that is on its way to its end at once: for whoever does not play meanwhile.
+#[unsafe(no_mangle)]
+pub extern "C" fn finish_program() {
+    with(|i| while !i.go_on(PIECES_A_BLOCK) {});
+}
+
+/// Takes `count` interleaved frames of 32-bit floats for a sample, by its name, from the exchange buffer: whole slabs from `slab` on with what follows
+/// them, or to the sample's end. `as_head` where a key begins with them.
+#[unsafe(no_mangle)]
+pub extern "C" fn take_audio(sample: f64, channels: usize, slab: u32, count: usize, as_head: u32) {
+    with(|i| {
+        let frames: &[f32] = bytemuck::cast_slice(&i.exchange);
+        let kept = if as_head == 1 { Kept::AsHead } else { Kept::WhilePlayed };
+        let frames = &frames[..(count * channels).min(frames.len())];
+        i.engine.add_audio(SampleId(sample as u64), channels as u8, slab, kept, frames);
+    });
+}
+
+/// Frames from one slab to the next.
+#[unsafe(no_mangle)]
+pub extern "C" fn slab_frames() -> usize {
+    engine::SLAB_FRAMES
+}
+
+/// Frames that a slab has of the next.
+#[unsafe(no_mangle)]
+pub extern "C" fn margin_frames() -> usize {
+    engine::MARGIN_FRAMES
+}
+
+/// Slabs of one channel that there can be.
+#[unsafe(no_mangle)]
+pub extern "C" fn most_slabs() -> usize {
+    with(|i| i.engine.slabs().1)
+}
+
+/// Slabs of one channel that are there.
+#[unsafe(no_mangle)]
+pub extern "C" fn slabs() -> usize {
+    with(|i| i.engine.slabs().0)
+}
+
+/// Writes what voices will want into the exchange buffer, four 64-bit floats each: sample, first slab, count, seconds from now. How many. Voices that
+/// wait are asked every time, the others in turn.
+#[unsafe(no_mangle)]
+pub extern "C" fn wanted() -> usize {
+    with(|i| {
+        i.asked = (i.asked + 1) % ASKED_IN_TURN;
+        let count = i.engine.wanted((i.asked, ASKED_IN_TURN), &mut i.wants);
+        for (numbers, want) in i.exchange.chunks_exact_mut(WANT_NUMBERS).zip(&i.wants[..count]) {
+            numbers.copy_from_slice(&[
+                want.sample.0 as f64,
+                f64::from(want.slab),
+                f64::from(want.count),
+                want.within_s,
+            ]);
+        }
+        count
+    })
+}
+
+/// Voices that had to fade for want of audio.
+#[unsafe(no_mangle)]
+pub extern "C" fn ran_out() -> f64 {
+    with(|i| i.engine.ran_out() as f64)
 }
 
 /// Sets one number of all regions of a sample, by its name, while it is dragged; `setting` counts as [`engine::Setting::ALL`] does.
@@ -106,13 +233,7 @@ pub extern "C" fn controller(number: u32, value: u32) {
 #[unsafe(no_mangle)]
 pub extern "C" fn listen_to(count: usize) {
     with(|i| {
-        let Some(bytes) = i.exchange.get(..count * 16) else { return };
-        let numbers: Vec<f64> = bytes
-            .chunks_exact(8)
-            .map(|b| f64::from_le_bytes([b[0], b[1], b[2], b[3], b[4], b[5], b[6], b[7]]))
-            .collect();
-        let alone: Vec<Alone> = numbers
-            .chunks_exact(2)
+        let alone: Vec<Alone> = (i.exchange.chunks_exact(2).take(count))
             .map(|pair| Alone {
                 strand: StrandId(pair[0] as u64),
                 region: (pair[1] >= 0.0).then_some(pair[1] as u64),
@@ -126,12 +247,9 @@ pub extern "C" fn listen_to(count: usize) {
 #[unsafe(no_mangle)]
 pub extern "C" fn sounding() -> usize {
     with(|i| {
-        let mut count = 0;
-        for (bytes, region) in i.exchange.chunks_exact_mut(4).zip(i.engine.sounding()) {
-            bytes.copy_from_slice(&(region as u32).to_le_bytes());
-            count += 1;
-        }
-        count
+        let numbers: &mut [u32] = bytemuck::cast_slice_mut(&mut i.exchange);
+        let all = numbers.iter_mut().zip(i.engine.sounding());
+        all.map(|(number, region)| *number = region as u32).count()
     })
 }
 
@@ -145,6 +263,7 @@ pub extern "C" fn all_notes_off() {
 #[unsafe(no_mangle)]
 pub extern "C" fn render() {
     with(|i| {
+        i.go_on(PIECES_A_BLOCK);
         let Instance { engine, left, right, .. } = i;
         engine.render(left, right);
     });

@@ -21,6 +21,7 @@ mod setting;
 mod slabs;
 mod stretch;
 mod supply;
+mod takeover;
 mod voice;
 mod voices;
 
@@ -28,17 +29,17 @@ pub use offline::{Event, EventKind, render_offline};
 pub use setting::Setting;
 pub use slabs::{Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES};
 pub use supply::Want;
+pub use takeover::{Arriving, Leaving};
 
 use envelope::Envelope;
+use fnv::FnvHashMap;
 use interpolate::Interpolator;
 use pedals::Pedals;
 use program::{
-    Does, KeyEvent, Program, Region, RegionKey, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
-    StrandId, Turns,
+    Does, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing, StrandId, Turns,
 };
 use setting::set;
 use slabs::{SlabName, Slabs};
-use std::collections::HashMap;
 use voice::Voice;
 use voices::Voices;
 
@@ -58,6 +59,37 @@ pub struct Alone {
     pub region: Option<u64>,
 }
 
+/// What of a program is listened to.
+struct Listened<'a> {
+    /// All where there are none.
+    alone: &'a [Alone],
+}
+
+impl<'a> Listened<'a> {
+    /// Where what was listened to is gone, all are listened to.
+    fn of(alone: &'a [Alone], program: &Program, places: &FnvHashMap<(StrandId, u64), usize>) -> Self {
+        let is_there = |one: &Alone| match one.region {
+            Some(number) => places.contains_key(&(one.strand, number)),
+            None => program.strand(one.strand).is_some(),
+        };
+        Self {
+            alone: if alone.iter().any(is_there) { alone } else { &[] },
+        }
+    }
+
+    fn hears(&self, region: &Region) -> bool {
+        let is_it = |one: &Alone| {
+            one.strand == region.key.strand
+                && one.region.is_none_or(|number| number == region.key.of.number())
+        };
+        self.alone.is_empty() || self.alone.iter().any(is_it)
+    }
+}
+
+fn is_muted(program: &Program, region: &Region) -> bool {
+    program.strand_of(region).is_some_and(|strand| strand.muted)
+}
+
 /// The budget for audio unless another is given: 512 MB.
 pub const BUDGET_BYTES: usize = 512 << 20;
 
@@ -74,6 +106,8 @@ pub struct Engine {
     /// Frames rendered.
     frame: u64,
     alone: Vec<Alone>,
+    /// Where each region is, by its strand and number.
+    places: FnvHashMap<(StrandId, u64), usize>,
     ran_out: u64,
 }
 
@@ -96,6 +130,7 @@ impl Engine {
             interpolator: Interpolator::new(),
             frame: 0,
             alone: Vec::new(),
+            places: FnvHashMap::default(),
             ran_out: 0,
         }
     }
@@ -104,36 +139,11 @@ impl Engine {
     pub fn load(&mut self, program: Program) {
         self.voices.active().for_each(Voice::stop);
         self.slabs.clear();
-        self.turns = Turns::of(&program);
         self.standing = Standing::of(&program);
         self.pedals.forget();
-        self.program = program;
-        self.silence();
-    }
-
-    /// Takes an edited program: audio that has arrived stays with the samples that stay, and what sounds goes on where its region lives on and plays
-    /// the same sample.
-    pub fn update(&mut self, program: Program) {
-        let sample_of =
-            |program: &Program, region: &Region| program.samples.get(region.sample).map(|sample| sample.id);
-        let now: HashMap<RegionKey, usize> = (program.regions.iter().enumerate())
-            .map(|(index, region)| (region.key, index))
-            .collect();
-        let place_of = |before: usize| -> Option<usize> {
-            let before = self.program.regions.get(before)?;
-            let index = *now.get(&before.key)?;
-            let stays = sample_of(&self.program, before) == sample_of(&program, &program.regions[index]);
-            stays.then_some(index)
-        };
-        for voice in self.voices.active() {
-            let region = voice.region().and_then(place_of);
-            voice.move_to(region);
-        }
-        self.turns.follow(&self.program, &program);
-        self.standing.follow(&self.program, &program);
-        self.program = program;
-        self.silence();
-        self.follow();
+        self.turns = Turns::default();
+        self.program = Program::default();
+        self.update(program);
     }
 
     /// From now on only these are heard; all where there are none.
@@ -142,20 +152,15 @@ impl Engine {
         self.silence();
     }
 
-    /// Regions that are not listened to, and those of muted strands, fall silent. Where what was listened to is gone, all are listened to.
+    /// Regions that are not listened to, and those of muted strands, fall silent.
     fn silence(&mut self) {
-        let is_alone = |region: &Region| {
-            self.alone.iter().any(|alone| {
-                alone.strand == region.key.strand
-                    && alone.region.is_none_or(|number| number == region.key.of.number())
-            })
-        };
-        let any = self.program.regions.iter().any(is_alone);
-        let is_muted = |region: &Region| self.program.strand_of(region).is_some_and(|strand| strand.muted);
-        let silenced = (self.program.regions.iter())
-            .map(|region| is_muted(region) || (any && !is_alone(region)))
-            .collect();
-        self.voices.silence(silenced);
+        let listened = Listened::of(&self.alone, &self.program, &self.places);
+        for voice in self.voices.active() {
+            let region = voice.region().and_then(|place| self.program.regions.get(place));
+            if region.is_some_and(|region| !listened.hears(region) || is_muted(&self.program, region)) {
+                voice.cut_off(0.0);
+            }
+        }
     }
 
     /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program
@@ -320,12 +325,13 @@ impl Engine {
         if matches!(controller, SUSTAIN | SOSTENUTO) && value < 64 {
             self.let_go();
         }
+        let listened = Listened::of(&self.alone, &self.program, &self.places);
         let (program, voices) = (&self.program, &mut self.voices);
         voices.begin_event();
         let went = (Source::Controller(controller), before, value.min(127));
         self.turns.enter(program, &self.standing, went, |region, gain| {
             let of = program.regions.get(region).map_or(60, |region| region.root_key);
-            voices.start(program, region, (KeyEvent::up(of, value.max(1)), gain));
+            voices.start(program, &listened, region, (KeyEvent::up(of, value.max(1)), gain));
         });
     }
 
@@ -370,10 +376,11 @@ impl Engine {
     }
 
     fn start(&mut self, event: KeyEvent) {
+        let listened = Listened::of(&self.alone, &self.program, &self.places);
         let (program, voices) = (&self.program, &mut self.voices);
         voices.begin_event();
         self.turns.strike(program, &self.standing, event, |region, gain| {
-            voices.start(program, region, (event, gain));
+            voices.start(program, &listened, region, (event, gain));
         });
     }
 

@@ -14,7 +14,7 @@ const AHEAD_MS: f64 = 1_500.0;
 const PIECE_SLABS: u32 = 16;
 
 /// Audio that a voice will need and that is not there.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Want {
     /// Of which sample.
     pub sample: SampleId,

@@ -2,13 +2,13 @@
 
 use crate::slabs::Slabs;
 use crate::voice::Voice;
-use crate::{Interpolator, Want};
+use crate::{Interpolator, Listened, Want};
 use program::{KeyEvent, Program, cut_of};
 
 /// Voices beside those that are asked for: what is stolen or cut off fades in them.
 const FADING: usize = 32;
 
-/// As many as were asked for, and those that fade. All memory is taken by [`Voices::new`] and [`Voices::silence`].
+/// As many as were asked for, and those that fade. All memory is taken by [`Voices::new`].
 pub(crate) struct Voices {
     all: Vec<Voice>,
     most: usize,
@@ -17,8 +17,6 @@ pub(crate) struct Voices {
     age: u64,
     /// Strikes, and all else that starts voices.
     event: u64,
-    /// Of each region, whether it is not listened to.
-    silenced: Vec<bool>,
 }
 
 impl Voices {
@@ -29,7 +27,6 @@ impl Voices {
             rate_hz,
             age: 0,
             event: 0,
-            silenced: Vec::new(),
         }
     }
 
@@ -60,28 +57,23 @@ impl Voices {
         self.active().for_each(|voice| voice.cut_off(0.0));
     }
 
-    /// Of each region, whether it is not listened to from now on: those that sound fade.
-    pub(crate) fn silence(&mut self, silenced: Vec<bool>) {
-        self.silenced = silenced;
-        for voice in self.all.iter_mut().filter(|voice| voice.is_active()) {
-            let silenced = voice.region().and_then(|region| self.silenced.get(region));
-            if silenced == Some(&true) {
-                voice.cut_off(0.0);
-            }
-        }
-    }
-
     /// Something happens that may start voices: they do not cut each other off.
     pub(crate) fn begin_event(&mut self) {
         self.event += 1;
     }
 
     /// Starts a region, and cuts off what it cuts off; where there are too few voices, one fades.
-    pub(crate) fn start(&mut self, program: &Program, index: usize, (event, gain): (KeyEvent, f64)) {
+    pub(crate) fn start(
+        &mut self,
+        program: &Program,
+        listened: &Listened,
+        index: usize,
+        (event, gain): (KeyEvent, f64),
+    ) {
         let Some(region) = program.regions.get(index) else {
             return;
         };
-        if self.silenced.get(index) == Some(&true) {
+        if !listened.hears(region) {
             return;
         }
         self.age += 1;

@@ -8,6 +8,8 @@ mod ids;
 mod laws;
 mod looped;
 mod panel;
+#[cfg(feature = "pieces")]
+mod pieces;
 mod region;
 mod select;
 mod shape;
@@ -26,6 +28,8 @@ pub use laws::{
 };
 pub use looped::{Loop, LoopRuns, LoopWay};
 pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
+#[cfg(feature = "pieces")]
+pub use pieces::{Pieces, to_pieces};
 pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
 pub use select::{Does, KeyEvent, Turns, answers, regions_for_key};
 pub use shape::{Course, Filter, Loudness, Passes, Shape};

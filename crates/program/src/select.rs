@@ -4,7 +4,7 @@ use crate::{
     Among, On, Program, Region, RegionKey, Source, Standing, Strand, StrandId, Turn, When, Within,
     strike_random,
 };
-use std::collections::HashMap;
+use fnv::FnvHashMap;
 
 /// What a key does.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -123,12 +123,16 @@ pub fn regions_for_key(
 #[derive(Debug, Clone, Default)]
 pub struct Turns {
     /// Regions by key, and each one's strand, as indices.
-    by_key: Vec<Vec<(usize, usize)>>,
+    by_key: Vec<Vec<(u32, u32)>>,
+    of_strand: FnvHashMap<StrandId, u32>,
     strikes: u64,
-    counted: Vec<u32>,
+    /// How often each was asked for, of those that take turns in order and were.
+    counted: FnvHashMap<RegionKey, u32>,
+    /// Regions that take turns in order.
+    in_order: usize,
     /// Of each strand.
     strands: Vec<StrandTurn>,
-    groups: Vec<Group>,
+    groups: FnvHashMap<u64, Group>,
 }
 
 /// How often a strand was asked for, and whether the last strike was its turn.
@@ -140,9 +144,8 @@ struct StrandTurn {
 }
 
 /// Regions that take turns at random, never the same twice.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 struct Group {
-    number: u64,
     last: Option<u16>,
     /// The strike that its turn was drawn for.
     drawn_for: u64,
@@ -151,53 +154,61 @@ struct Group {
 impl Turns {
     /// Of a program that has not been played.
     pub fn of(program: &Program) -> Self {
-        let strands: HashMap<StrandId, usize> = (program.strands.iter().enumerate())
-            .map(|(index, strand)| (strand.id, index))
-            .collect();
-        let mut by_key = vec![Vec::new(); 128];
-        let mut groups: Vec<Group> = Vec::new();
-        let mut add_group = |turn: Turn| {
-            if let Turn::Shuffled { group: number, .. } = turn
-                && !groups.iter().any(|group| group.number == number)
-            {
-                groups.push(Group {
-                    number,
-                    last: None,
-                    drawn_for: 0,
-                });
-            }
-        };
+        let mut turns = Self::before_regions(program);
         for (index, region) in program.regions.iter().enumerate() {
-            let Some(&strand) = strands.get(&region.key.strand) else {
-                continue;
-            };
-            let keys = region.when.keys;
-            for key in keys.low..=keys.high.min(127) {
-                by_key[usize::from(key)].push((index, strand));
-            }
-            add_group(region.when.turn);
+            turns.add(index, region);
         }
-        (program.strands.iter()).for_each(|strand| add_group(strand.when.turn));
-        groups.sort_by_key(|group| group.number);
-        Self {
-            by_key,
-            strikes: 0,
-            counted: vec![0; program.regions.len()],
+        turns
+    }
+
+    /// Of its strands; its regions are still to come, by [`Turns::add`], one after another.
+    pub fn before_regions(program: &Program) -> Self {
+        let mut turns = Self {
+            by_key: vec![Vec::new(); 128],
+            of_strand: (program.strands.iter().map(|strand| strand.id))
+                .zip(0..)
+                .collect(),
             strands: vec![StrandTurn::default(); program.strands.len()],
-            groups,
+            ..Self::default()
+        };
+        (program.strands.iter()).for_each(|strand| turns.expect(strand.when.turn));
+        turns
+    }
+
+    /// The next region.
+    pub fn add(&mut self, index: usize, region: &Region) {
+        let Some(&strand) = self.of_strand.get(&region.key.strand) else {
+            return;
+        };
+        let keys = region.when.keys;
+        for key in keys.low..=keys.high.min(127) {
+            self.by_key[usize::from(key)].push((index as u32, strand));
+        }
+        self.expect(region.when.turn);
+    }
+
+    /// Room for what will be counted, so that no strike needs any.
+    fn expect(&mut self, turn: Turn) {
+        match turn {
+            Turn::InOrder { .. } => {
+                self.in_order += 1;
+                // As many may be left of regions that are gone.
+                self.counted.reserve(2 * self.in_order);
+            }
+            Turn::Shuffled { group, .. } => {
+                self.groups.entry(group).or_default();
+            }
+            Turn::Always | Turn::Random { .. } => {}
         }
     }
 
-    /// Goes over to an edited program: regions that stay count on.
-    pub fn follow(&mut self, before: &Program, now: &Program) {
-        let counts: HashMap<RegionKey, u32> = (before.regions.iter().map(|region| region.key))
-            .zip(self.counted.iter().copied())
-            .collect();
-        let next = Self::of(now);
+    /// Goes over to these, of an edited program: regions that stay count on. Gives back what it was.
+    pub fn go_over_to(&mut self, next: Self, before: &Program, now: &Program) -> Self {
         let was = std::mem::replace(self, next);
         self.strikes = was.strikes;
-        for (count, region) in self.counted.iter_mut().zip(&now.regions) {
-            *count = counts.get(&region.key).copied().unwrap_or(0);
+        // Only as many as there is room for: more come from regions that are gone.
+        for (key, count) in was.counted.iter().take(self.in_order) {
+            self.counted.insert(*key, *count);
         }
         for (turn, strand) in self.strands.iter_mut().zip(&now.strands) {
             let place = before.strands.iter().position(|other| other.id == strand.id);
@@ -205,11 +216,12 @@ impl Turns {
                 *turn = *same;
             }
         }
-        for group in &mut self.groups {
-            if let Some(same) = was.groups.iter().find(|same| same.number == group.number) {
+        for (number, same) in was.groups.iter().filter(|(_, group)| group.last.is_some()) {
+            if let Some(group) = self.groups.get_mut(number) {
                 *group = *same;
             }
         }
+        was
     }
 
     /// What happens to a key: each region that sounds now is told, by its index and its amplitude. Allocates nothing.
@@ -226,6 +238,7 @@ impl Turns {
         };
         for n in 0..candidates.len() {
             let (index, of_strand) = self.by_key[usize::from(event.key)][n];
+            let (index, of_strand) = (index as usize, of_strand as usize);
             let (Some(region), Some(strand)) = (program.regions.get(index), program.strands.get(of_strand))
             else {
                 continue;
@@ -272,12 +285,16 @@ impl Turns {
     }
 
     fn region_has_turn(&mut self, program: &Program, index: usize) -> bool {
-        let turn = program.regions[index].when.turn;
-        let Some(counted) = self.counted.get_mut(index) else {
-            return false;
-        };
+        let region = &program.regions[index];
+        let turn = region.when.turn;
         let random = strike_random(program.seed, self.strikes);
-        has_turn(turn, counted, &mut self.groups, (self.strikes, random))
+        let (groups, strike) = (&mut self.groups, (self.strikes, random));
+        match turn {
+            Turn::InOrder { .. } => {
+                has_turn(turn, self.counted.entry(region.key).or_default(), groups, strike)
+            }
+            _ => has_turn(turn, &mut 0, groups, strike),
+        }
     }
 
     /// Counted once a strike, however many regions it has.
@@ -307,7 +324,12 @@ fn asks_for(program: &Program, standing: &Standing, when: &When) -> bool {
 }
 
 /// Whose turn it is, at a strike and its random number.
-fn has_turn(turn: Turn, counted: &mut u32, groups: &mut [Group], (strike, random): (u64, f64)) -> bool {
+fn has_turn(
+    turn: Turn,
+    counted: &mut u32,
+    groups: &mut FnvHashMap<u64, Group>,
+    (strike, random): (u64, f64),
+) -> bool {
     match turn {
         Turn::Always => true,
         Turn::InOrder { place, of } => {
@@ -317,8 +339,8 @@ fn has_turn(turn: Turn, counted: &mut u32, groups: &mut [Group], (strike, random
         }
         Turn::Random { from, to } => (from..to).contains(&random),
         Turn::Shuffled { group, place, of } => {
-            let found = groups.binary_search_by_key(&group, |group| group.number);
-            found.is_ok_and(|at| draw(&mut groups[at], strike, random, of) == place)
+            let group = groups.get_mut(&group);
+            group.is_some_and(|group| draw(group, strike, random, of) == place)
         }
     }
 }
@@ -443,7 +465,7 @@ mod tests {
             new.when.keys = Span::of(0, 10);
             new
         });
-        turns.follow(&before, &now);
+        turns.go_over_to(Turns::of(&now), &before, &now);
         assert_eq!(heard(&mut turns, &now, DOWN), [2]);
     }
 

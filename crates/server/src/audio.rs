@@ -7,6 +7,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::header;
 use axum::response::IntoResponse;
+use futures::StreamExt;
 use serde::{Deserialize, Serialize};
 use signal::{Audio, Peak};
 use std::collections::BTreeMap;
@@ -17,6 +18,11 @@ use work::{DRAWN_FROM_FRAMES, TreatedTake, peaks_path};
 /// Frames sent at once at most.
 pub(crate) const MOST_FRAMES: u64 = DRAWN_FROM_FRAMES;
 const MOST_COLUMNS: usize = 4_096;
+/// Heads asked for at once, and frames of each.
+const MOST_HEADS: usize = 256;
+const MOST_HEAD_FRAMES: u64 = 1 << 16;
+/// Heads that are read beside one another.
+const HEADS_AT_ONCE: usize = 4;
 /// So few frames are drawn from themselves, not from an overview: 1.4 s at 48 kHz.
 const FRAMES_AT_HAND: u64 = 1 << 16;
 /// Longer takes are drawn as recorded: five minutes at 48 kHz.
@@ -92,6 +98,27 @@ pub(crate) async fn stretch(app: &App, take: u64, first: u64, end: u64) -> Resul
     Ok(app.store.take_audio(&take, first..end, 0..usize::MAX).await?)
 }
 
+async fn frames_of(app: &App, id: u64, wish: &Stretch) -> Result<Audio, Problem> {
+    let end = wish.end.min(wish.first.saturating_add(MOST_FRAMES));
+    let of = (wish.first_channel, wish.channels.unwrap_or(usize::MAX));
+    if wish.version == Version::Raw {
+        Ok(stretch(app, id, wish.first, end).await?.channels_of(of.0, of.1))
+    } else {
+        let take = treated_take(app, id).await?;
+        let (first, end) = (wish.first, end.min(take.part.frames));
+        if first >= end {
+            return Err(Problem::refused("That stretch of the take is empty."));
+        }
+        let (version, stage) = (wish.version, wish.stage);
+        Ok(with_library(app, move |library| match (version, stage) {
+            (Version::Away, stage) => take.taken_away(library, of, (first, end), stage),
+            (_, Some(stage)) => take.without(stage).audio(library, of, first, end),
+            (_, None) => take.audio(library, of, first, end),
+        })
+        .await?)
+    }
+}
+
 /// Frames of a take, interleaved 32-bit floats, little-endian; at most about a million at once.
 #[utoipa::path(get, path = "/api/takes/{id}/audio", params(("id" = u64, Path), Stretch),
     responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
@@ -100,24 +127,7 @@ pub(crate) async fn take_audio(
     Path(id): Path<u64>,
     Query(wish): Query<Stretch>,
 ) -> Result<impl IntoResponse, Problem> {
-    let end = wish.end.min(wish.first.saturating_add(MOST_FRAMES));
-    let of = (wish.first_channel, wish.channels.unwrap_or(usize::MAX));
-    let audio = if wish.version == Version::Raw {
-        stretch(&app, id, wish.first, end).await?.channels_of(of.0, of.1)
-    } else {
-        let take = treated_take(&app, id).await?;
-        let (first, end) = (wish.first, end.min(take.part.frames));
-        if first >= end {
-            return Err(Problem::refused("That stretch of the take is empty."));
-        }
-        let (version, stage) = (wish.version, wish.stage);
-        with_library(&app, move |library| match (version, stage) {
-            (Version::Away, stage) => take.taken_away(library, of, (first, end), stage),
-            (_, Some(stage)) => take.without(stage).audio(library, of, first, end),
-            (_, None) => take.audio(library, of, first, end),
-        })
-        .await?
-    };
+    let audio = frames_of(&app, id, &wish).await?;
     // What was cleaned changes with its settings, unless it is asked for by its name.
     let lasting = wish.version == Version::Raw || wish.name.is_some();
     let kept = if lasting {
@@ -130,6 +140,62 @@ pub(crate) async fn take_audio(
         (header::CACHE_CONTROL, kept),
     ];
     Ok((headers, work::as_bytes(&audio)))
+}
+
+/// Where a key begins to sound.
+#[derive(Debug, Deserialize, ToSchema)]
+pub struct Head {
+    take: u64,
+    /// A name of what cleaning makes of it; as recorded where it is left out.
+    #[serde(default)]
+    name: Option<String>,
+    first: u64,
+    end: u64,
+    first_channel: usize,
+    channels: usize,
+}
+
+/// Frames of many takes at once, of each in turn: how many, as 32 bits, and the frames as for one take; none of one that cannot be read.
+#[utoipa::path(post, path = "/api/heads", request_body = Vec<Head>,
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 422, body = Problem)))]
+pub(crate) async fn heads(
+    State(app): State<App>,
+    Json(wishes): Json<Vec<Head>>,
+) -> Result<impl IntoResponse, Problem> {
+    let frames = |head: &Head| head.end.saturating_sub(head.first);
+    if wishes.len() > MOST_HEADS || wishes.iter().any(|head| frames(head) > MOST_HEAD_FRAMES) {
+        return Err(Problem::refused("So much audio is not sent at once."));
+    }
+    let read = move |head: Head| {
+        let app = app.clone();
+        async move {
+            let version = if head.name.is_some() {
+                Version::Cleaned
+            } else {
+                Version::Raw
+            };
+            let wish = Stretch {
+                first: head.first,
+                end: head.end,
+                first_channel: head.first_channel,
+                channels: Some(head.channels),
+                version,
+                stage: None,
+                name: head.name,
+            };
+            let audio = frames_of(&app, head.take, &wish).await.ok();
+            let frames = audio.as_ref().map_or(0, |audio| audio.frames() as u32);
+            let mut bytes = frames.to_le_bytes().to_vec();
+            bytes.extend(audio.iter().flat_map(work::as_bytes));
+            Ok::<_, std::io::Error>(bytes)
+        }
+    };
+    let parts = futures::stream::iter(wishes).map(read).buffered(HEADS_AT_ONCE);
+    let headers = [
+        (header::CONTENT_TYPE, "application/octet-stream"),
+        (header::CACHE_CONTROL, "no-store"),
+    ];
+    Ok((headers, axum::body::Body::from_stream(parts)))
 }
 
 /// A stretch and its columns.

@@ -5,6 +5,7 @@ import { type BoardCell, cellId } from "../model/cells";
 import { WAYS } from "../model/choosing";
 import { type Plot, toCheck } from "../parts/Board";
 import { Failed, JobBar } from "../parts/JobBar";
+import { useSettings } from "../state/settings";
 import { useSound } from "../sound/player";
 import { queries } from "../state/client";
 import { useLive } from "../state/live";
@@ -26,6 +27,7 @@ export function Foot({
 }) {
   const { chosen, raw, setRaw, choosePlayed, setChoosePlayed } = useView();
   const { meter, rate, heads, of } = useSound();
+  const memoryMb = useSettings((settings) => settings.memoryMb);
   const connected = useLive((state) => state.connected);
   const taken = cells.filter((c) => c.take).length;
   const waiting = view.takes.filter((t) => !t.facts).length - view.unmeasured.length;
@@ -72,7 +74,22 @@ export function Foot({
           loading {heads} of {of}
         </span>
       )}
-      <span className="num" data-part="meter" data-voices={meter.voices} data-peak={meter.peak} data-heads={heads} data-of={of}>
+      {meter.ranOut > 0 && (
+        <span className="text-mark" title="They faded because their audio did not come in time">
+          {meter.ranOut === 1 ? "a voice" : `${meter.ranOut} voices`} ran out of audio
+        </span>
+      )}
+      <span
+        className="num"
+        data-part="meter"
+        data-voices={meter.voices}
+        data-peak={meter.peak}
+        data-heads={heads}
+        data-of={of}
+        data-ran-out={meter.ranOut}
+        data-full={meter.full}
+        title={`Audio takes ${Math.round(meter.full * memoryMb)} MB of the ${memoryMb} MB it may take`}
+      >
         {rate === 0
           ? "sound starts with the first key"
           : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}

@@ -21,6 +21,7 @@ const TIMES: { value: "frames" | "ms"; name: string }[] = [
   { value: "frames", name: "frames" },
   { value: "ms", name: "milliseconds" },
 ];
+const MEMORIES = [64, 128, 256, 512, 1024, 2048].map((mb) => ({ value: String(mb), name: `${mb} MB` }));
 const LETTERS = [
   { value: "on", name: "do something" },
   { value: "off", name: "do nothing" },
@@ -30,7 +31,7 @@ const LETTERS = [
 const useOpen = create<{ open: boolean }>(() => ({ open: false }));
 
 export function Settings() {
-  const { theme, letterKeys, middleC, times, output, volumeDb, set } = useSettings();
+  const { theme, letterKeys, middleC, times, output, volumeDb, memoryMb, set } = useSettings();
   const open = useOpen((state) => state.open);
   const outputs = useOutputs(open);
   return (
@@ -62,6 +63,12 @@ export function Settings() {
               value={volumeDb}
               unit={decibels}
               onSet={(v) => set({ volumeDb: Math.min(0, Math.max(-60, v)) })}
+            />
+            <Choice
+              label="Memory for audio, from the next load on"
+              value={String(memoryMb)}
+              onChange={(next) => set({ memoryMb: Number(next) })}
+              options={MEMORIES}
             />
           </div>
           <Dialog.Close className="button mt-4">Close</Dialog.Close>

@@ -1,114 +1,157 @@
-// Fetches a program's audio off the page's thread: the head of every sample first, then the rest, in slices, under a budget.
+// Fetches a program's audio off the page's thread: what voices want first, then heads, then the rest where it fits the engine's budget.
+import { type Pool, type Run, Slabs, type Want, type Wanted } from "./slabs";
+
 export interface LoadWish {
   port?: MessagePort;
-  /** Another program, or the same one edited: what has arrived of samples that stay is not fetched again. */
+  /** Another program, or the same one edited. */
   load?: { samples: Wanted[] };
-  /** A key was struck: these samples come next. */
-  first?: number[];
 }
 
-interface Wanted {
-  /** Its name for good. */
-  id: number;
-  /** The take's number, and after a `~` the name of what cleaning makes of it. */
-  source: string;
-  frames: number;
-  /** That arrive. */
-  channels: number;
-  first_channel: number;
-  /** Of the recording, from which they are made. */
-  source_channels: number;
-}
+/** What the engine tells the loader. */
+export type ToLoader = { pool: Pool } | { wants: Want[] };
 
-const HEAD_FRAMES = 32_768;
-const PIECE_FRAMES = 131_072;
-const SLICE_BYTES = 65_536;
-const BUDGET_BYTES = 512 * 1024 * 1024;
+/** Heads that one request asks for. */
+const HEADS_AT_ONCE = 64;
+/** Requests at once for what voices want. */
+const MOST_WANTED = 4;
+/** A message to the engine is at most so long. */
+const MESSAGE_BYTES = 1 << 16;
+/** After a failure. */
+const PAUSE_MS = 1_000;
 
 let port: MessagePort | undefined;
-let round = 0;
-let urgent: number[] = [];
-let samples: Loading[] = [];
-let refused = new Set<number>();
+let slabs: Slabs | undefined;
+let pool: Pool | undefined;
+let load: Wanted[] | undefined;
+let wanted = 0;
+let calm = false;
 
-interface Loading extends Wanted {
-  arrived: number;
+interface Piece {
+  run: Run;
+  sample: Wanted;
+  /** In frames. */
+  first: number;
+  end: number;
 }
 
-async function piece(sample: Loading, end: number): Promise<void> {
-  const first = sample.arrived;
+function pieceOf(run: Run, pool: Pool): Piece | undefined {
+  const sample = slabs?.sample(run.sample);
+  if (!sample) return undefined;
+  const first = run.first * pool.slabFrames;
+  return { run, sample, first, end: Math.min(sample.frames, run.end * pool.slabFrames + pool.marginFrames) };
+}
+
+/** To the engine, in messages of whole slabs with what follows them. */
+function send(piece: Piece, bytes: ArrayBuffer, head: boolean, pool: Pool): void {
+  const perFrame = piece.sample.channels * 4;
+  const atOnce = Math.max(1, Math.floor((MESSAGE_BYTES / perFrame - pool.marginFrames) / pool.slabFrames));
+  for (let slab = piece.run.first; slab < piece.run.end; slab += atOnce) {
+    const from = (slab - piece.run.first) * pool.slabFrames * perFrame;
+    const slabsSent = Math.min(atOnce, piece.run.end - slab);
+    const until = Math.min(bytes.byteLength, from + (slabsSent * pool.slabFrames + pool.marginFrames) * perFrame);
+    if (from >= until) return;
+    const data = bytes.slice(from, until);
+    port?.postMessage({ type: "audio", sample: piece.sample.id, channels: piece.sample.channels, slab, head, data }, [data]);
+  }
+}
+
+async function one(run: Run, as: "rest" | "wanted", pool: Pool): Promise<void> {
+  const piece = pieceOf(run, pool);
+  if (!piece) return slabs?.failed(run, as);
+  const { sample, first, end } = piece;
   const [take, name] = sample.source.split("~");
   const version = name ? `&version=cleaned&name=${name}` : "";
   const response = await fetch(
     `/api/takes/${take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.source_channels}${version}`,
-  );
-  if (!response.ok) throw new Error(await response.text());
-  const bytes = await response.arrayBuffer();
-  // Meanwhile it may be gone, or have come by another way.
-  if (!port || !samples.includes(sample) || sample.arrived !== first) return;
-  const perFrame = sample.channels * 4;
-  const sliceFrames = Math.floor(SLICE_BYTES / perFrame);
-  const count = bytes.byteLength / perFrame;
-  for (let at = 0; at < count; at += sliceFrames) {
-    const data = bytes.slice(at * perFrame, Math.min(count, at + sliceFrames) * perFrame);
-    port.postMessage({ type: "audio", sample: sample.id, frames: sample.frames, channels: sample.channels, first: first + at, data }, [
-      data,
-    ]);
+  ).catch(() => undefined);
+  const bytes = response?.ok ? await response.arrayBuffer().catch(() => undefined) : undefined;
+  if (!bytes || bytes.byteLength !== (end - first) * sample.channels * 4) return slabs?.failed(run, as);
+  send(piece, bytes, false, pool);
+  slabs?.came(run, as, performance.now());
+}
+
+/** Many heads by one request: of each a number of frames, 32 bits, and so many; none where it cannot be read. */
+async function heads(runs: Run[], pool: Pool): Promise<boolean> {
+  const pieces = runs.map((run) => pieceOf(run, pool)).filter((piece) => piece !== undefined);
+  const body = pieces.map(({ sample, first, end }) => {
+    const [take, name] = sample.source.split("~");
+    return { take: Number(take), name, first, end, first_channel: sample.first_channel, channels: sample.source_channels };
+  });
+  const headers = { "Content-Type": "application/json" };
+  const response = await fetch("/api/heads", { method: "POST", headers, body: JSON.stringify(body) }).catch(() => undefined);
+  const bytes = response?.ok ? await response.arrayBuffer().catch(() => undefined) : undefined;
+  let at = 0;
+  for (const piece of pieces) {
+    const frames = bytes && at + 4 <= bytes.byteLength ? new DataView(bytes).getUint32(at, true) : 0;
+    const length = frames * piece.sample.channels * 4;
+    if (bytes && frames > 0) {
+      send(piece, bytes.slice(at + 4, at + 4 + length), true, pool);
+      slabs?.came(piece.run, "head", performance.now());
+    } else slabs?.failed(piece.run, "head");
+    at += 4 + length;
   }
-  sample.arrived = first + count;
+  return bytes !== undefined;
 }
 
 function tell(): void {
-  postMessage({ heads: samples.filter((s) => s.arrived > 0 || s.frames === 0).length, of: samples.length });
+  if (slabs) postMessage(slabs.progress());
 }
 
-async function load(mine: number): Promise<void> {
-  let spent = samples.reduce((sum, s) => sum + Math.max(0, s.arrived - HEAD_FRAMES) * s.channels * 4, 0);
-  const left = (sample: Loading) => sample.arrived < sample.frames;
-  while (mine === round) {
-    // What is played comes before everything else, its head and all of it: it would run out while others' heads are fetched.
-    const played = samples.find((s) => urgent.includes(s.id) && left(s));
-    const headless = samples.find((s) => s.arrived === 0 && s.frames > 0);
-    const sample = played ?? headless ?? samples.find(left);
-    if (!sample) return;
-    if (!played && !headless && spent > BUDGET_BYTES) {
-      // Over the budget only what is played is fetched.
-      await new Promise((resolve) => setTimeout(resolve, 50));
-      continue;
-    }
-    const before = sample.arrived;
-    await piece(sample, Math.min(sample.frames, before === 0 ? HEAD_FRAMES : before + PIECE_FRAMES));
-    if (mine !== round || sample.arrived === before) return;
-    if (before === 0) tell();
-    else spent += (sample.arrived - before) * sample.channels * 4;
+/** What is wanted is fetched beside all else, several at once. */
+function hurry(): void {
+  while (slabs && pool && wanted < MOST_WANTED) {
+    const run = slabs.nextWanted(performance.now());
+    if (!run) return;
+    wanted += 1;
+    void one(run, "wanted", pool).finally(() => {
+      wanted -= 1;
+      hurry();
+    });
   }
 }
 
+/** Heads, and then the rest, one request after another. */
+async function goOn(): Promise<void> {
+  if (calm) return;
+  calm = true;
+  while (slabs && pool) {
+    const runs = slabs.nextHeads(HEADS_AT_ONCE);
+    const rest = runs.length > 0 ? undefined : slabs.nextRest();
+    if (runs.length > 0) {
+      const answered = await heads(runs, pool);
+      tell();
+      if (!answered) await new Promise((resolve) => setTimeout(resolve, PAUSE_MS));
+    } else if (rest) await one(rest, "rest", pool);
+    else break;
+  }
+  calm = false;
+}
+
 function begin(): void {
-  round += 1;
-  void load(round).catch((error: unknown) => postMessage({ failed: String(error) }));
+  if (!slabs || !load) return;
+  slabs.load(load);
+  load = undefined;
+  tell();
+  void goOn();
 }
 
 onmessage = (event: MessageEvent<LoadWish>) => {
   const wish = event.data;
   if (wish.port) {
     port = wish.port;
-    // The engine did not know a sample yet, or has another beginning of it: that is brought again, once for each program.
-    port.onmessage = (event: MessageEvent<{ refused: number }>) => {
-      const sample = samples.find((s) => s.id === event.data.refused);
-      if (!sample || refused.has(sample.id)) return;
-      refused.add(sample.id);
-      sample.arrived = 0;
-      begin();
+    port.onmessage = (event: MessageEvent<ToLoader>) => {
+      if ("pool" in event.data) {
+        pool = event.data.pool;
+        slabs = new Slabs(pool);
+        begin();
+      } else {
+        slabs?.want(event.data.wants, performance.now());
+        hurry();
+      }
     };
   }
-  if (wish.first) urgent = wish.first;
   if (wish.load) {
-    refused = new Set();
-    // The engine keeps what it has of the same audio: so does this list of it.
-    const had = new Map(samples.map((sample) => [sample.id, sample]));
-    samples = wish.load.samples.map((sample) => had.get(sample.id) ?? { ...sample, arrived: 0 });
-    tell();
+    load = wish.load.samples;
     begin();
   }
 };

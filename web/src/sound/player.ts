@@ -4,7 +4,7 @@ import { sayError } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
-import { contains, takeId } from "../model/regions";
+import { takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
 import type { Meter, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
@@ -22,6 +22,9 @@ const SETTINGS = {
   loop_crossfade: 8,
 } as const;
 
+/** A program comes to the engine in messages of at most so many bytes. */
+const PIECE_BYTES = 1 << 16;
+
 interface Sound {
   meter: Meter;
   rate: number;
@@ -38,7 +41,7 @@ interface Sound {
 }
 
 export const useSound = create<Sound>(() => ({
-  meter: { peak: 0, voices: 0, sounding: [] },
+  meter: { peak: 0, voices: 0, sounding: [], ranOut: 0, full: 0 },
   controllers: {},
   rate: 0,
   heads: 0,
@@ -82,7 +85,7 @@ class Player {
     const node = new AudioWorkletNode(context, "ladder-engine", {
       numberOfInputs: 0,
       outputChannelCount: [2],
-      processorOptions: { module },
+      processorOptions: { module, budgetBytes: useSettings.getState().memoryMb * 2 ** 20 },
     });
     node.onprocessorerror = () =>
       sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
@@ -130,14 +133,22 @@ class Player {
     const bytes = await response.arrayBuffer();
     // A newer one may have come first.
     if (this.view !== view) return;
-    this.node.port.postMessage({ type: "program", bytes } satisfies ToEngine, [bytes]);
-    const samples = view.program.samples.map((s) => ({
+    for (let at = 0; at < bytes.byteLength; at += PIECE_BYTES) {
+      const data = bytes.slice(at, at + PIECE_BYTES);
+      const length = at === 0 ? { length: bytes.byteLength } : {};
+      this.node.port.postMessage({ type: "program", ...length, data } satisfies ToEngine, [data]);
+    }
+    const { samples: all, regions } = view.program;
+    const starts = all.map(() => new Set<number>());
+    for (const region of regions) starts[region.sample]?.add(region.start_frame);
+    const samples = all.map((s, n) => ({
       id: s.id,
       source: s.source,
       frames: s.frames,
       channels: s.channels,
       first_channel: s.first_channel ?? 0,
       source_channels: s.source_channels,
+      starts: [...starts[n]!],
     }));
     this.loader?.postMessage({ load: { samples } } satisfies LoadWish);
   }
@@ -147,10 +158,6 @@ class Player {
     useSound.setState((state) => ({ held: new Set(state.held).add(key), struck: { key, velocity } }));
     await this.start();
     if (!useSound.getState().held.has(key)) return;
-    const wanted = this.view?.program.regions
-      .filter(({ when }) => contains(when.keys, key) && contains(when.strikes, velocity))
-      .map((r) => this.view!.program.samples[r.sample]!.id);
-    this.loader?.postMessage({ first: wanted });
     this.node?.port.postMessage({ type: "on", key, velocity } satisfies ToEngine);
   }
 

@@ -1,11 +1,20 @@
 // The engine on the audio thread. It is given a compiled module, a program, slices of audio and keys; it tells its own meter.
+import type { ToLoader } from "./loader";
+import type { Pool, Want } from "./slabs";
+
 interface Engine {
   memory: WebAssembly.Memory;
-  start: (rate: number, voices: number) => void;
+  start: (rate: number, voices: number, budgetBytes: number) => void;
   exchange: () => number;
-  reserve: (bytes: number) => void;
+  expect_program: (length: number) => void;
   take_program: (length: number) => number;
-  take_audio: (sample: number, frames: number, channels: number, first: number, count: number) => number;
+  take_audio: (sample: number, channels: number, slab: number, frames: number, asHead: number) => void;
+  slab_frames: () => number;
+  margin_frames: () => number;
+  most_slabs: () => number;
+  slabs: () => number;
+  wanted: () => number;
+  ran_out: () => number;
   set: (sample: number, setting: number, value: number) => void;
   note_on: (key: number, velocity: number) => void;
   note_off: (key: number) => void;
@@ -19,8 +28,9 @@ interface Engine {
 }
 
 export type ToEngine =
-  | { type: "program"; bytes: ArrayBuffer }
-  | { type: "audio"; sample: number; frames: number; channels: number; first: number; data: ArrayBuffer }
+  /** A program comes in pieces; the first says how long it is. */
+  | { type: "program"; length?: number; data: ArrayBuffer }
+  | { type: "audio"; sample: number; channels: number; slab: number; head: boolean; data: ArrayBuffer }
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
   | { type: "set"; sample: number; setting: number; value: number }
@@ -35,6 +45,10 @@ export interface Meter {
   voices: number;
   /** The regions that sound, by their places in the program, each once. */
   sounding: number[];
+  /** Voices that faded for want of audio. */
+  ranOut: number;
+  /** How full the memory for audio is, 0 to 1. */
+  full: number;
 }
 
 declare const sampleRate: number;
@@ -46,6 +60,8 @@ declare function registerProcessor(name: string, processor: unknown): void;
 const VOICES = 128;
 /** Blocks between two readings of the meter: about 43 ms. */
 const METER_BLOCKS = 16;
+/** Blocks between two times that voices are asked what they want: about 5 ms. */
+const WANT_BLOCKS = 2;
 
 class LadderEngine extends AudioWorkletProcessor {
   private readonly engine: Engine;
@@ -53,15 +69,14 @@ class LadderEngine extends AudioWorkletProcessor {
   private peak = 0;
   private blocks = 0;
 
-  constructor(options: { processorOptions: { module: WebAssembly.Module } }) {
+  constructor(options: { processorOptions: { module: WebAssembly.Module; budgetBytes: number } }) {
     super();
     this.engine = new WebAssembly.Instance(options.processorOptions.module, {}).exports as unknown as Engine;
-    this.engine.start(sampleRate, VOICES);
+    this.engine.start(sampleRate, VOICES, options.processorOptions.budgetBytes);
     this.port.onmessage = (event: MessageEvent<ToEngine>) => this.hear(event.data);
   }
 
   private write(bytes: ArrayBuffer): number {
-    this.engine.reserve(bytes.byteLength);
     // Looked up anew each time: growing memory detaches older views.
     new Uint8Array(this.engine.memory.buffer).set(new Uint8Array(bytes), this.engine.exchange());
     return bytes.byteLength;
@@ -70,13 +85,12 @@ class LadderEngine extends AudioWorkletProcessor {
   private hear(message: ToEngine): void {
     switch (message.type) {
       case "program":
-        this.engine.take_program(this.write(message.bytes));
+        if (message.length !== undefined) this.engine.expect_program(message.length);
+        this.engine.take_program(this.write(message.data));
         break;
       case "audio": {
-        const length = this.write(message.data);
-        const count = length / 4 / message.channels;
-        if (this.engine.take_audio(message.sample, message.frames, message.channels, message.first, count) === 0)
-          this.loader?.postMessage({ refused: message.sample });
+        const frames = this.write(message.data) / 4 / message.channels;
+        this.engine.take_audio(message.sample, message.channels, message.slab, frames, message.head ? 1 : 0);
         break;
       }
       case "on":
@@ -101,8 +115,24 @@ class LadderEngine extends AudioWorkletProcessor {
       case "port":
         this.loader = message.port;
         message.port.onmessage = (event: MessageEvent<ToEngine>) => this.hear(event.data);
+        this.loader.postMessage({ pool: this.pool() } satisfies ToLoader);
         break;
     }
+  }
+
+  private pool(): Pool {
+    return { slabFrames: this.engine.slab_frames(), marginFrames: this.engine.margin_frames(), most: this.engine.most_slabs() };
+  }
+
+  /** What voices will need goes to the loader. */
+  private ask(): void {
+    const count = this.engine.wanted();
+    if (count === 0) return;
+    const numbers = new Float64Array(this.engine.memory.buffer, this.engine.exchange(), 4 * count);
+    const wants: Want[] = [];
+    for (let n = 0; n < 4 * count; n += 4)
+      wants.push({ sample: numbers[n]!, first: numbers[n + 1]!, end: numbers[n + 1]! + numbers[n + 2]!, within: numbers[n + 3]! });
+    this.loader?.postMessage({ wants } satisfies ToLoader);
   }
 
   process(_inputs: Float32Array[][], outputs: Float32Array[][]): boolean {
@@ -113,10 +143,13 @@ class LadderEngine extends AudioWorkletProcessor {
     left.set(new Float32Array(memory, this.engine.left(), left.length));
     right.set(new Float32Array(memory, this.engine.right(), right.length));
     for (let n = 0; n < left.length; n++) this.peak = Math.max(this.peak, Math.abs(left[n]!), Math.abs(right[n]!));
-    if (++this.blocks >= METER_BLOCKS) {
+    this.blocks += 1;
+    if (this.blocks % WANT_BLOCKS === 0) this.ask();
+    if (this.blocks >= METER_BLOCKS) {
       const count = this.engine.sounding();
       const sounding = [...new Set(new Uint32Array(memory.slice(this.engine.exchange(), this.engine.exchange() + 4 * count)))];
-      this.port.postMessage({ peak: this.peak, voices: count, sounding } satisfies Meter);
+      const full = this.engine.slabs() / this.engine.most_slabs();
+      this.port.postMessage({ peak: this.peak, voices: count, sounding, ranOut: this.engine.ran_out(), full } satisfies Meter);
       this.blocks = 0;
       this.peak = 0;
     }

@@ -16,13 +16,15 @@ interface Values {
   /** The audio output, by its id; empty is the browser's own. */
   output: string;
   volumeDb: number;
+  /** Memory that audio may take while it is played, from the next load of the page on. */
+  memoryMb: number;
 }
 
 interface Settings extends Values {
   set: (settings: Partial<Values>) => void;
 }
 
-const AT_FIRST: Values = { theme: "system", letterKeys: true, middleC: "C4", times: "frames", output: "", volumeDb: 0 };
+const AT_FIRST: Values = { theme: "system", letterKeys: true, middleC: "C4", times: "frames", output: "", volumeDb: 0, memoryMb: 512 };
 
 export const useSettings = create<Settings>()(
   persist((set) => ({ ...AT_FIRST, set: (settings) => set(settings) }), { name: "ladder-settings" }),

@@ -114,6 +114,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(exports::again))
         .routes(routes!(exports::job_file))
         .routes(routes!(audio::take_audio))
+        .routes(routes!(audio::heads))
         .routes(routes!(audio::take_peaks))
         .routes(routes!(tuning::take_pitch))
         .routes(routes!(looping::take_seam))
@@ -233,14 +234,14 @@ async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, P
     json(answer.await?, "instrument")
 }
 
-/// The program as the engine takes it (`postcard`).
+/// The program as the engine takes it, see [`program::Pieces`].
 #[utoipa::path(get, path = "/api/instruments/{id}/program", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
 async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
     let answer = app.programs.answer(id, async || {
         let Some(view) = view_of(&app.store, id).await? else {
             return Ok(None);
         };
-        Ok(Some(postcard::to_allocvec(&view.program)?.into()))
+        Ok(Some(program::to_pieces(&view.program)?.into()))
     });
     let bytes = answer.await?.ok_or_else(|| Problem::missing("instrument"))?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
