@@ -14,8 +14,8 @@ pub const EXCHANGE_BYTES: usize = 1 << 17;
 pub const BLOCK_FRAMES: usize = 128;
 /// Samples and regions of a program on its way that are read between two blocks.
 const PIECES_A_BLOCK: usize = 128;
-/// Voices are asked in turn what they want, so many at a time.
-const ASKED_IN_TURN: usize = 8;
+/// Voices are asked in turn what they want: every so many-th.
+const ASKED_IN_TURN: usize = 2;
 /// Numbers of one want: sample, first slab, count, seconds.
 const WANT_NUMBERS: usize = 4;
 
@@ -29,6 +29,8 @@ struct Instance {
     bytes: Vec<u8>,
     arriving: Option<(Pieces, Arriving)>,
     leaving: Option<Leaving>,
+    /// Whether it has a program.
+    plays: bool,
     asked: usize,
     wants: [Want; 32],
 }
@@ -62,6 +64,7 @@ impl Instance {
                 Ok(None) => {
                     if let Some((_, arriving)) = self.arriving.take() {
                         self.leaving = Some(self.engine.take_over(arriving));
+                        self.plays = true;
                     }
                     return false;
                 }
@@ -95,6 +98,7 @@ pub extern "C" fn start(rate_hz: f64, voices: usize, budget_bytes: f64) {
             bytes: Vec::new(),
             arriving: None,
             leaving: None,
+            plays: false,
             asked: 0,
             wants: [Want::default(); 32],
         });
@@ -116,14 +120,15 @@ pub extern "C" fn expect_program(length: usize) {
     });
 }
 
-/// Takes the next `length` bytes of it from the exchange buffer. Where these were the last, the program is read while blocks are rendered, and then
-/// played: audio and voices of what stays go on. 1 where it was none.
+/// Takes the next `length` bytes of it from the exchange buffer. Where these were the last, the program is read while blocks are rendered (the first
+/// of all at once), and then played: audio and voices of what stays go on. 1 where it was none.
 #[unsafe(no_mangle)]
 pub extern "C" fn take_program(length: usize) -> u32 {
     with(|i| {
         let bytes: &[u8] = bytemuck::cast_slice(&i.exchange);
         let room = i.bytes.capacity() - i.bytes.len();
-        i.bytes.extend_from_slice(&bytes[..length.min(bytes.len()).min(room)]);
+        i.bytes
+            .extend_from_slice(&bytes[..length.min(bytes.len()).min(room)]);
         if i.bytes.len() < i.bytes.capacity() {
             return 0;
         }
@@ -132,6 +137,8 @@ pub extern "C" fn take_program(length: usize) -> u32 {
         };
         let arriving = Arriving::new(head, pieces.left());
         i.arriving = Some((pieces, arriving));
+        // The first one holds nothing up, and the key that asked for it comes next.
+        while !i.plays && !i.go_on(PIECES_A_BLOCK) {}
         0
     })
 }
@@ -148,9 +155,14 @@ pub extern "C" fn finish_program() {
 pub extern "C" fn take_audio(sample: f64, channels: usize, slab: u32, count: usize, as_head: u32) {
     with(|i| {
         let frames: &[f32] = bytemuck::cast_slice(&i.exchange);
-        let kept = if as_head == 1 { Kept::AsHead } else { Kept::WhilePlayed };
+        let kept = if as_head == 1 {
+            Kept::AsHead
+        } else {
+            Kept::WhilePlayed
+        };
         let frames = &frames[..(count * channels).min(frames.len())];
-        i.engine.add_audio(SampleId(sample as u64), channels as u8, slab, kept, frames);
+        i.engine
+            .add_audio(SampleId(sample as u64), channels as u8, slab, kept, frames);
     });
 }
 
@@ -264,7 +276,9 @@ pub extern "C" fn all_notes_off() {
 pub extern "C" fn render() {
     with(|i| {
         i.go_on(PIECES_A_BLOCK);
-        let Instance { engine, left, right, .. } = i;
+        let Instance {
+            engine, left, right, ..
+        } = i;
         engine.render(left, right);
     });
 }

@@ -57,7 +57,7 @@ function send(piece: Piece, bytes: ArrayBuffer, head: boolean, pool: Pool): void
 
 async function one(run: Run, as: "rest" | "wanted", pool: Pool): Promise<void> {
   const piece = pieceOf(run, pool);
-  if (!piece) return slabs?.failed(run, as);
+  if (!piece) return slabs?.failed(run, as, performance.now());
   const { sample, first, end } = piece;
   const [take, name] = sample.source.split("~");
   const version = name ? `&version=cleaned&name=${name}` : "";
@@ -65,7 +65,7 @@ async function one(run: Run, as: "rest" | "wanted", pool: Pool): Promise<void> {
     `/api/takes/${take}/audio?first=${first}&end=${end}&first_channel=${sample.first_channel}&channels=${sample.source_channels}${version}`,
   ).catch(() => undefined);
   const bytes = response?.ok ? await response.arrayBuffer().catch(() => undefined) : undefined;
-  if (!bytes || bytes.byteLength !== (end - first) * sample.channels * 4) return slabs?.failed(run, as);
+  if (!bytes || bytes.byteLength !== (end - first) * sample.channels * 4) return slabs?.failed(run, as, performance.now());
   send(piece, bytes, false, pool);
   slabs?.came(run, as, performance.now());
 }
@@ -87,7 +87,7 @@ async function heads(runs: Run[], pool: Pool): Promise<boolean> {
     if (bytes && frames > 0) {
       send(piece, bytes.slice(at + 4, at + 4 + length), true, pool);
       slabs?.came(piece.run, "head", performance.now());
-    } else slabs?.failed(piece.run, "head");
+    } else slabs?.failed(piece.run, "head", performance.now());
     at += 4 + length;
   }
   return bytes !== undefined;

@@ -37,6 +37,8 @@ describe("what is fetched", () => {
     const heads = slabs.nextHeads(1000);
     expect(heads.length).toBe(83);
     expect(heads.every(({ first, end }) => first === 0 && end === 3)).toBe(true);
+    heads.forEach((run, n) => (n === 5 ? slabs.failed(run, "head", 0) : slabs.came(run, "head", 0)));
+    expect(slabs.progress()).toEqual({ heads: 299, of: 300 });
     expect(slabs.nextRest()).toBeUndefined();
   });
 
@@ -63,11 +65,13 @@ describe("what is fetched", () => {
     // It had to give way meanwhile.
     slabs.want([{ sample: 2, first: 3, end: 19, within: 0.01 }], 500);
     expect(names([slabs.nextWanted(501)!])).toEqual(["2: 3-19"]);
-    // One that failed is asked for again; one that is old is not.
-    slabs.failed(second, "wanted");
+    // One that failed is asked for again after a second; one that is old is not.
+    slabs.failed(second, "wanted", 510);
     slabs.want([{ sample: 1, first: 30, end: 46, within: 0.1 }], 520);
-    slabs.want([{ sample: 3, first: 0, end: 16, within: 0.2 }], 100);
-    expect(names([slabs.nextWanted(521)!])).toEqual(["1: 30-46"]);
-    expect(slabs.nextWanted(522)).toBeUndefined();
+    expect(slabs.nextWanted(521)).toBeUndefined();
+    slabs.want([{ sample: 3, first: 0, end: 16, within: 0.2 }], 1100);
+    slabs.want([{ sample: 1, first: 30, end: 46, within: 0.1 }], 1520);
+    expect(names([slabs.nextWanted(1521)!])).toEqual(["1: 30-46"]);
+    expect(slabs.nextWanted(1522)).toBeUndefined();
   });
 });

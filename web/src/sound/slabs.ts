@@ -48,6 +48,8 @@ const FITS = 0.9;
 const WANT_LASTS_MS = 300;
 /** What has just come is not fetched again: the engine may not have seen it when it asked. */
 const JUST_COME_MS = 150;
+/** Nor what could not be had. */
+const FAILED_MS = 1_000;
 
 export class Slabs {
   private samples = new Map<number, Wanted>();
@@ -58,8 +60,10 @@ export class Slabs {
   private filled = new Map<number, number>();
   private rest: number[] = [];
   private wants = new Map<string, Want & { at: number }>();
-  /** On their way, or come a moment ago. */
-  private coming: (Run & { done: number | undefined })[] = [];
+  /** On their way, come a moment ago, or failed a while ago: not to be asked for until then. */
+  private coming: (Run & { until: number })[] = [];
+  /** Samples whose heads did not come. */
+  private headless = new Set<number>();
 
   constructor(private readonly pool: Pool) {}
 
@@ -96,7 +100,8 @@ export class Slabs {
   /** Samples whose heads were sent, and how many there are. */
   progress(): { heads: number; of: number } {
     const waiting = new Set(this.heads.map(({ sample }) => sample));
-    for (const run of this.coming) if (run.done === undefined && !this.headed.has(`${run.sample}:${run.first}`)) waiting.add(run.sample);
+    for (const run of this.coming) if (run.until === Infinity && !this.headed.has(`${run.sample}:${run.first}`)) waiting.add(run.sample);
+    for (const id of this.headless) if (this.samples.has(id)) waiting.add(id);
     return { heads: this.samples.size - waiting.size, of: this.samples.size };
   }
 
@@ -110,13 +115,13 @@ export class Slabs {
   }
 
   private begin(run: Run): Run {
-    this.coming.push({ ...run, done: undefined });
+    this.coming.push({ ...run, until: Infinity });
     return run;
   }
 
   /** The most urgent of what is wanted and not on its way. */
   nextWanted(now: number): Run | undefined {
-    this.coming = this.coming.filter(({ done }) => done === undefined || now - done < JUST_COME_MS);
+    this.coming = this.coming.filter(({ until }) => now < until);
     let next: (Want & { at: number }) | undefined;
     for (const [name, want] of this.wants) {
       if (now - want.at > WANT_LASTS_MS || this.isComing(want) || !this.samples.has(want.sample)) this.wants.delete(name);
@@ -150,14 +155,20 @@ export class Slabs {
 
   /** It was sent to the engine. */
   came(run: Run, as: "head" | "rest" | "wanted", now: number): void {
-    for (const other of this.coming)
-      if (other.sample === run.sample && other.first === run.first && other.end === run.end) other.done = now;
+    this.end(run, now + JUST_COME_MS);
+    this.headless.delete(run.sample);
     if (as === "head") this.headed.add(`${run.sample}:${run.first}`);
   }
 
-  /** It did not come: heads and wants are asked for again when they are needed, the rest of that sample is left. */
-  failed(run: Run, as: "head" | "rest" | "wanted"): void {
-    this.coming = this.coming.filter((other) => other.sample !== run.sample || other.first !== run.first || other.end !== run.end);
+  /** It did not come: what is wanted is asked for again after a while, the rest of that sample is left. */
+  failed(run: Run, as: "head" | "rest" | "wanted", now: number): void {
+    this.end(run, now + FAILED_MS);
+    if (as === "head") this.headless.add(run.sample);
     if (as === "rest") this.rest = this.rest.filter((id) => id !== run.sample);
+  }
+
+  private end(run: Run, until: number): void {
+    for (const other of this.coming)
+      if (other.sample === run.sample && other.first === run.first && other.end === run.end) other.until = until;
   }
 }
