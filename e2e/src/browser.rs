@@ -142,6 +142,27 @@ impl Browser {
         Ok(self.driver.query(By::Id(&of)).first().await?)
     }
 
+    /// A MIDI keyboard of our own, `window.port`, in place of the browser's, which finds none here; and a watch on the meter: `window.most` voices at
+    /// once. Gives when all heads are there.
+    pub async fn hears_midi(&self) -> anyhow::Result<()> {
+        self.script(
+            "window.port = { id: 'a', name: 'keys' };
+            navigator.requestMIDIAccess = async () => ({ inputs: new Map([['a', window.port]]), outputs: new Map(), onstatechange: null });
+            const meter = document.querySelector('[data-part=meter]'); window.most = 0;
+            new MutationObserver(() => { window.most = Math.max(window.most, Number(meter.dataset.voices)); }).observe(meter, { attributes: true });",
+        )
+        .await?;
+        self.click("button", "MIDI").await?;
+        self.named("[data-part=toast]", "1 MIDI input is heard").await?;
+        self.script("window.port.onmidimessage({ data: [0x90, 0, 1] }); window.port.onmidimessage({ data: [0x80, 0, 0] })")
+            .await?;
+        self.until(
+            "all heads, and silence",
+            "const { heads, of, voices } = document.querySelector('[data-part=meter]').dataset; return Number(of) > 0 && heads === of && voices === '0'",
+        )
+        .await
+    }
+
     /// Opens a Radix select by its label and picks an option.
     pub async fn pick(&self, label: &str, option: &str) -> anyhow::Result<()> {
         let id = self

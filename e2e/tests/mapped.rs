@@ -2,6 +2,7 @@
 
 use anyhow::Context;
 use e2e::{Browser, Ladder};
+use std::time::Duration;
 use thirtyfour::prelude::*;
 
 /// Whether the region of that sample says so.
@@ -73,6 +74,41 @@ async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Resu
             .move_by_offset(0, up / 2)
             .move_by_offset(0, up - up / 2)
     };
+    // What is dragged is heard where it is: a key that it left is silent, until it is broken off.
+    let alone = "A border that is dragged takes its neighbour's along";
+    one.click("[role=tab]", "Region").await?;
+    one.click("label", alone).await?;
+    one.hears_midi().await?;
+    let strike = async |key: u8| {
+        one.script(&format!(
+            "window.most = 0; window.port.onmidimessage({{ data: [0x90, {key}, 30] }}); setTimeout(() => window.port.onmidimessage({{ data: [0x80, {key}, 0] }}), 300)"
+        ))
+        .await
+    };
+    let heard = "return window.most > 0";
+    strike(69).await?;
+    one.until("the key before", heard).await?;
+    drag().perform().await?;
+    strike(78).await?;
+    one.until("a key of another", heard).await?;
+    one.until(
+        "silence",
+        "return Number(document.querySelector('[data-part=meter]').dataset.voices) === 0",
+    )
+    .await?;
+    strike(69).await?;
+    tokio::time::sleep(Duration::from_millis(600)).await;
+    assert_eq!(one.script("return window.most").await?, 0, "it left that key");
+    one.driver
+        .action_chain()
+        .send_keys(Key::Escape)
+        .release()
+        .perform()
+        .await?;
+    strike(69).await?;
+    one.until("the key after", heard).await?;
+    one.click("label", alone).await?;
+    one.click("[role=tab]", "By rule").await?;
     drag().send_keys(Key::Escape).release().perform().await?;
     one.until("nothing was moved", &says("Bars C5 soft 1", "keys A4 to D5"))
         .await?;

@@ -223,6 +223,14 @@ pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
     }
 }
 
+/// Puts a region on other keys and strikes while it is dragged.
+#[unsafe(no_mangle)]
+pub extern "C" fn place(strand: f64, region: f64, low_key: u32, high_key: u32, low_strike: u32, high_strike: u32) {
+    let step = |value: u32| value.min(127) as u8;
+    let (keys, strikes) = ((step(low_key), step(high_key)), (step(low_strike), step(high_strike)));
+    with(|i| i.engine.place(StrandId(strand as u64), region as u64, keys, strikes));
+}
+
 /// A key goes down.
 #[unsafe(no_mangle)]
 pub extern "C" fn note_on(key: u32, velocity: u32) {

@@ -183,6 +183,23 @@ impl Engine {
         self.follow();
     }
 
+    /// Puts a region on other keys and strikes while it is dragged: what is struck from now on obeys. Its fades stay where they are, as far as they lie
+    /// within. The next program that is taken has the last word.
+    pub fn place(&mut self, strand: StrandId, number: u64, keys: (u8, u8), strikes: (u8, u8)) {
+        let fits = |(low, high): (u8, u8)| low <= high && high <= 127;
+        let place = self.places.get(&(strand, number));
+        let Some((place, region)) =
+            place.and_then(|place| Some((*place, self.program.regions.get_mut(*place)?)))
+        else {
+            return;
+        };
+        if fits(keys) && fits(strikes) {
+            self.turns.move_to_keys(place, region, keys);
+            (region.when.keys.low, region.when.keys.high) = keys;
+            (region.when.strikes.low, region.when.strikes.high) = strikes;
+        }
+    }
+
     fn follow(&mut self) {
         for voice in self.voices.active() {
             voice.follow(&self.program);

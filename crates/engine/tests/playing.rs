@@ -290,6 +290,27 @@ fn what_is_dragged_is_heard_by_what_sounds() {
     assert_eq!(engine.active_voices(), 0);
 }
 
+#[test]
+fn a_region_that_is_dragged_is_struck_where_it_is() {
+    let mut engine = engine::Engine::new(RATE, 4);
+    engine.load(program_of(region(96_000), 96_000));
+    let key = program_of(region(96_000), 96_000).regions[0].key;
+    let strike = |engine: &mut engine::Engine, key: u8, velocity: u8| {
+        engine.all_sounds_off();
+        engine.note_on(key, velocity);
+        engine.active_voices()
+    };
+    assert_eq!(strike(&mut engine, 40, 100), 1);
+    engine.place(key.strand, key.of.number(), (60, 72), (1, 99));
+    let heard =
+        [(40, 90), (60, 90), (72, 99), (72, 100)].map(|(key, velocity)| strike(&mut engine, key, velocity));
+    assert_eq!(heard, [0, 1, 1, 0]);
+    // What does not fit, or is not there, changes nothing.
+    engine.place(key.strand, key.of.number(), (80, 70), (1, 127));
+    engine.place(program::StrandId(9), 0, (0, 127), (1, 127));
+    assert_eq!(strike(&mut engine, 66, 50), 1);
+}
+
 /// A sample is renamed, and a region comes before the one that sounds: it goes on, with the audio that has arrived; what is gone falls silent.
 #[test]
 fn an_edited_program_keeps_what_stays() {

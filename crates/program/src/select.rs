@@ -187,6 +187,24 @@ impl Turns {
         self.expect(region.when.turn);
     }
 
+    /// A region lies on other keys from now on.
+    pub fn move_to_keys(&mut self, index: usize, region: &Region, (low, high): (u8, u8)) {
+        let Some(&strand) = self.of_strand.get(&region.key.strand) else {
+            return;
+        };
+        let entry = (index as u32, strand);
+        for (key, all) in (0u8..).zip(&mut self.by_key) {
+            // In the program's order.
+            match (all.binary_search(&entry), (low..=high).contains(&key)) {
+                (Err(at), true) => all.insert(at, entry),
+                (Ok(at), false) => {
+                    all.remove(at);
+                }
+                _ => {}
+            }
+        }
+    }
+
     /// Room for what will be counted, so that no strike needs any.
     fn expect(&mut self, turn: Turn) {
         match turn {
@@ -399,6 +417,20 @@ mod tests {
         let mut turns = Turns::of(&program);
         let all: Vec<usize> = (0..7).flat_map(|_| heard(&mut turns, &program, DOWN)).collect();
         assert_eq!(all, [0, 1, 2, 0, 1, 2, 0]);
+    }
+
+    #[test]
+    fn a_region_that_is_moved_answers_its_new_keys_and_not_its_old_ones() {
+        let mut program = program(&[Turn::Always, Turn::Always]);
+        (program.regions.iter_mut()).for_each(|region| region.when.keys = Span::of(60, 61));
+        let mut turns = Turns::of(&program);
+        turns.move_to_keys(0, &program.regions[0], (61, 70));
+        program.regions[0].when.keys = Span::of(61, 70);
+        let at = |key| KeyEvent { key, ..DOWN };
+        let all: Vec<Vec<usize>> = [60, 61, 70, 71]
+            .map(|key| heard(&mut turns, &program, at(key)))
+            .to_vec();
+        assert_eq!(all, [vec![1], vec![0, 1], vec![0], vec![]]);
     }
 
     /// Soft and loud in turn, two round robins each: counted together, each would repeat one sample for ever.

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { type Extent, moved, neighbours, type Placed, snapped, withSide } from "./regions";
+import { borders, type Extent, moved, neighbours, type Placed, snapped, withSide } from "./regions";
 
 const extent = (lowKey: number, highKey: number, lowStrike = 1, highStrike = 127): Extent => ({ lowKey, highKey, lowStrike, highStrike });
 
@@ -34,7 +34,7 @@ test("a neighbour is who shares the border, on the same strand and strikes", () 
 
 test("a border snaps to others that are near, and to none that is far", () => {
   const all = [placed("a", extent(40, 50, 1, 63))];
-  expect(snapped(all, "lowStrike", 66, 3)).toBe(64);
-  expect(snapped(all, "highStrike", 61, 3)).toBe(63);
-  expect(snapped(all, "lowStrike", 80, 3)).toBe(80);
+  expect(snapped(borders(all, "lowStrike"), 66, 3)).toBe(64);
+  expect(snapped(borders(all, "highStrike"), 61, 3)).toBe(63);
+  expect(snapped(borders(all, "lowStrike"), 80, 3)).toBe(80);
 });

@@ -79,7 +79,10 @@ export function turnsOf({ region }: Placed): number {
 
 /** The regions that an edit is done to, the one on the bench first: those that were chosen on the map, else those of the chosen cells. */
 export function chosenRegions(all: Placed[], ids: string[], cells: ReadonlySet<string>, focus: string | undefined): Placed[] {
-  if (ids.length > 0) return ids.flatMap((id) => all.filter((of) => of.id === id));
+  if (ids.length > 0) {
+    const byId = new Map(all.map((of) => [of.id, of]));
+    return ids.flatMap((id) => byId.get(id) ?? []);
+  }
   const of = all.filter(({ take }) => take !== undefined && cells.has(cellId(take.cell)));
   const first = of.filter(({ take }) => cellId(take!.cell) === focus);
   return [...first, ...of.filter((one) => !first.includes(one))];
@@ -122,22 +125,21 @@ export function neighbours(all: Placed[], held: Placed[], side: Side): { of: Pla
   // Those of another layer meet it in a crossfade only: more than half of one has to lie beside the other.
   const meet = (a: Extent, b: Extent) =>
     Math.min(a[across[1]], b[across[1]]) - Math.max(a[across[0]], b[across[0]]) + 1 > Math.min(size(a), size(b)) / 2;
-  return all
-    .filter(
-      (of) =>
-        !held.includes(of) &&
-        held.some(
-          (one) =>
-            one.region.key.strand === of.region.key.strand && one.extent[side] + step === of.extent[other] && meet(one.extent, of.extent),
-        ),
-    )
-    .map((of) => ({ of, side: other }));
+  const among = new Set(held);
+  const byBorder = new Map<number, Placed[]>();
+  for (const one of held) byBorder.set(one.extent[side] + step, [...(byBorder.get(one.extent[side] + step) ?? []), one]);
+  const meets = (of: Placed) => (one: Placed) => one.region.key.strand === of.region.key.strand && meet(one.extent, of.extent);
+  return all.filter((of) => !among.has(of) && (byBorder.get(of.extent[other]) ?? []).some(meets(of))).map((of) => ({ of, side: other }));
 }
 
-/** The nearest border of other regions within reach, else the place itself. */
-export function snapped(all: Placed[], side: Side, to: number, reach: number): number {
+/** Where borders of regions lie on the axis of a side, each once. */
+export function borders(all: Placed[], side: Side): number[] {
   const step = side.startsWith("low") ? 1 : -1;
-  const borders = all.flatMap(({ extent }) => [extent[side], extent[OPPOSITE[side]] + step]);
-  const near = borders.filter((border) => Math.abs(border - to) <= reach).sort((a, b) => Math.abs(a - to) - Math.abs(b - to));
+  return [...new Set(all.flatMap(({ extent }) => [extent[side], extent[OPPOSITE[side]] + step]))];
+}
+
+/** The nearest border within reach, else the place itself. */
+export function snapped(all: number[], to: number, reach: number): number {
+  const near = all.filter((border) => Math.abs(border - to) <= reach).sort((a, b) => Math.abs(a - to) - Math.abs(b - to));
   return near[0] ?? to;
 }

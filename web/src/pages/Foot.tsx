@@ -1,5 +1,6 @@
 // What stands under every step: what is chosen, what is going on, and the meter.
 import { useQuery } from "@tanstack/react-query";
+import { useMemo } from "react";
 import { answer, api, type InstrumentView, type Progress } from "../api/client";
 import { type BoardCell, cellId } from "../model/cells";
 import { WAYS } from "../model/choosing";
@@ -26,13 +27,12 @@ export function Foot({
   plot: Plot | undefined;
 }) {
   const { chosen, raw, setRaw, choosePlayed, setChoosePlayed } = useView();
-  const { meter, rate, heads, of } = useSound();
-  const memoryMb = useSettings((settings) => settings.memoryMb);
   const connected = useLive((state) => state.connected);
-  const taken = cells.filter((c) => c.take).length;
-  const waiting = view.takes.filter((t) => !t.facts).length - view.unmeasured.length;
-  const looped = cells.filter((c) => c.take?.treatment?.loop).length;
-  const level = meter.peak > 1e-5 ? Math.round(20 * Math.log10(meter.peak)) : undefined;
+  const { taken, looped } = useMemo(
+    () => ({ taken: cells.filter((c) => c.take).length, looped: cells.filter((c) => c.take?.treatment?.loop).length }),
+    [cells],
+  );
+  const waiting = useMemo(() => view.takes.filter((t) => !t.facts).length - view.unmeasured.length, [view]);
   return (
     <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
       {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
@@ -69,6 +69,18 @@ export function Foot({
         </span>
       )}
       <span className="grow" />
+      <Meter />
+    </footer>
+  );
+}
+
+/** What sounds, and how its audio comes. */
+function Meter() {
+  const { meter, rate, heads, of } = useSound();
+  const memoryMb = useSettings((settings) => settings.memoryMb);
+  const level = meter.peak > 1e-5 ? Math.round(20 * Math.log10(meter.peak)) : undefined;
+  return (
+    <>
       {of > 0 && heads < of && (
         <span>
           loading {heads} of {of}
@@ -94,7 +106,7 @@ export function Foot({
           ? "sound starts with the first key"
           : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
       </span>
-    </footer>
+    </>
   );
 }
 
@@ -104,7 +116,7 @@ function Outdated({ view }: { view: InstrumentView }) {
   const [pending, begin] = usePending();
   const jobs = useQuery(makingsQuery(view.id)).data;
   const busy = jobs?.some((job) => job.kind === "measure_again" && (job.state === "running" || job.state === "waiting"));
-  const all = view.takes.filter((take) => take.outdated);
+  const all = useMemo(() => view.takes.filter((take) => take.outdated), [view]);
   const some = all.filter((take) => take.chosen && chosen.has(cellId(take.cell)));
   if (all.length === 0 || busy) return null;
   const wished = some.length > 0 ? some : all;

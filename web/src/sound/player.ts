@@ -6,7 +6,7 @@ import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
 import { takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
-import type { Meter, ToEngine } from "./worklet";
+import type { Meter, Moved, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** As the engine counts them (`engine::Setting::ALL`). */
@@ -189,6 +189,11 @@ class Player {
     for (const sample of this.view?.program.samples ?? [])
       if (takeId(sample.source) === take)
         this.node?.port.postMessage({ type: "set", sample: sample.id, setting: SETTINGS[setting], value } satisfies ToEngine);
+  }
+
+  /** Regions that are dragged are struck where they are, before they are kept. */
+  place(of: Moved[]): void {
+    if (of.length > 0) this.node?.port.postMessage({ type: "place", of } satisfies ToEngine);
   }
 
   quiet(): void {

@@ -16,6 +16,7 @@ interface Engine {
   wanted: () => number;
   ran_out: () => number;
   set: (sample: number, setting: number, value: number) => void;
+  place: (strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number) => void;
   note_on: (key: number, velocity: number) => void;
   note_off: (key: number) => void;
   all_notes_off: () => void;
@@ -34,11 +35,15 @@ export type ToEngine =
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
   | { type: "set"; sample: number; setting: number; value: number }
+  /** Regions that are dragged, by strand and number: on which keys and strikes they lie. */
+  | { type: "place"; of: Moved[] }
   | { type: "controller"; controller: number; value: number }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
   | { type: "quiet" }
   | { type: "port"; port: MessagePort };
+
+export type Moved = [strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number];
 
 export interface Meter {
   peak: number;
@@ -101,6 +106,9 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "set":
         this.engine.set(message.sample, message.setting, message.value);
+        break;
+      case "place":
+        for (const of of message.of) this.engine.place(...of);
         break;
       case "controller":
         this.engine.controller(message.controller, message.value);

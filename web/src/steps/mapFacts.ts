@@ -15,16 +15,22 @@ export const FACT_OF: Record<Side, Fact> = {
 /** "3 regions", "the region". */
 const some = (count: number) => (count === 1 ? "the region" : `${count} regions`);
 
-/** Keeps where regions lie, as far as it is elsewhere than before. */
-export async function keepExtents(instrument: number, placed: { of: Placed; to: Extent }[]): Promise<void> {
+/** Keeps where regions lie, as far as it is elsewhere than before; false where that was refused. */
+export async function keepExtents(instrument: number, placed: { of: Placed; to: Extent }[]): Promise<boolean> {
   const wishes: Wish[] = placed.flatMap(({ of, to }) =>
     (Object.keys(FACT_OF) as Side[])
       .filter((side) => of.extent[side] !== to[side])
       .map((side) => ({ region: of.name, fact: FACT_OF[side], value: to[side] })),
   );
-  if (wishes.length === 0) return;
+  if (wishes.length === 0) return true;
   const label = `set where ${some(placed.length)} ${placed.length === 1 ? "lies" : "lie"}`;
-  await change(instrument, label, wishes).catch(sayError);
+  return change(instrument, label, wishes).then(
+    () => true,
+    (error: unknown) => {
+      sayError(error);
+      return false;
+    },
+  );
 }
 
 /** Sets a number of regions, or gives it back to the rule. */
