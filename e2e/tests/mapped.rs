@@ -191,3 +191,94 @@ async fn regions_are_laid_out_by_rule_and_by_hand_on_two_pages() -> anyhow::Resu
     other.close().await?;
     Ok(())
 }
+
+/// A file on a key of the ladder has its root there; one on a region takes its place, and the take that was there is kept.
+#[tokio::test(flavor = "multi_thread")]
+async fn files_dropped_on_the_map_take_a_key_or_a_place() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let browser = Browser::open().await?;
+    let address = format!("{}/instruments/2/map", ladder.address);
+    browser.driver.goto(&address).await?;
+    browser
+        .until("the rule's regions", &says("Bars C5 soft 1", "keys"))
+        .await?;
+    let count = |view: &serde_json::Value| view["takes"].as_array().map_or(0, Vec::len);
+    let before = count(&ladder.get("/api/instruments/2")?);
+    let tone = |hz: f64| {
+        let x = |n: u32| {
+            (f64::from(n) / 48_000.0 * hz * std::f64::consts::TAU).sin() * (-f64::from(n) / 20_000.0).exp()
+        };
+        let samples = (0..96_000).map(|n| (0.4 * x(n)) as f32).collect();
+        formats::wav_bytes(&signal::Audio::mono(48_000, samples), 24, None)
+    };
+    // What a browser tells of a file that is dropped at a place, from the left and from the top.
+    let drop = async |part: &str, at: (f64, f64), name: &str, bytes: Vec<u8>| {
+        browser
+            .script(&format!(
+                "const it = document.querySelector('[data-part={part}]'), box = it.getBoundingClientRect();
+                const dataTransfer = new DataTransfer();
+                dataTransfer.items.add(new File([new Uint8Array({bytes:?})], '{name}'));
+                const at = {{ dataTransfer, bubbles: true, cancelable: true, clientX: box.left + {} * box.width, clientY: box.top + {} }};
+                for (const kind of ['dragover', 'drop']) it.dispatchEvent(new DragEvent(kind, at));",
+                at.0, at.1
+            ))
+            .await
+    };
+    let map = browser.driver.query(By::Css("[data-part=map]")).first().await?;
+    let middle = map.rect().await?.height / 2.0;
+    let of_key = async |key: f64| -> anyhow::Result<f64> {
+        Ok(middle + border_under(&browser, &map, key).await? as f64)
+    };
+    // Half a key above the lower border of A4.
+    let lane = (of_key(69.0).await? - of_key(70.0).await?) / 2.0;
+    drop(
+        "ladder",
+        (0.8, of_key(69.0).await? - lane),
+        "bell.wav",
+        tone(440.0),
+    )
+    .await?;
+    browser
+        .named("[data-part=toast]", "«bell.wav» has A4 for a root now")
+        .await?;
+    let bars = "Bars A4 ";
+    browser
+        .until(
+            "a region of its own",
+            &format!("return [...document.querySelectorAll('[data-region]')].some((r) => r.textContent.startsWith('{bars}'))"),
+        )
+        .await?;
+    // On the softest region of C5, which lies at the left.
+    drop(
+        "map",
+        (0.05, of_key(72.0).await? - lane),
+        "other.wav",
+        tone(523.25),
+    )
+    .await?;
+    browser
+        .named("[data-part=toast]", "«other.wav» has taken its place on C5")
+        .await?;
+    let view = ladder
+        .wait_for("/api/instruments/2", |view| {
+            let of_c5 = |take: &&serde_json::Value| {
+                take["cell"]["key"] == 72
+                    && take["cell"]["round_robin"] == 1
+                    && take["origin"]["file"] == "other.wav"
+            };
+            let takes = view["takes"].as_array().map_or(&[][..], Vec::as_slice);
+            takes
+                .iter()
+                .find(of_c5)
+                .is_some_and(|take| take["chosen"] == true)
+        })
+        .await?;
+    assert_eq!(count(&view), before + 2, "none is lost");
+    // What is no audio is refused in a sentence.
+    drop("map", (0.05, of_key(72.0).await?), "notes.txt", b"C5".to_vec()).await?;
+    browser
+        .named("[data-part=toast]", "None of what was dropped is audio")
+        .await?;
+    browser.close().await?;
+    ladder.end().await
+}

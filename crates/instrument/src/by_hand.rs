@@ -3,8 +3,9 @@
 use crate::facts::said_about;
 use crate::limits::{ByController, within};
 use crate::{About, Fact, Facts, Target};
-use program::{Program, Region, Span};
+use program::{Program, Region, Span, StrandId};
 use serde::Serialize;
+use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// How a region of a program is named where something is said of it, and what was.
@@ -35,10 +36,20 @@ pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
     program.regions.iter().map(of).collect()
 }
 
-/// Lays what was said over the regions of a program, and adds those that were made by hand.
+/// Lays what was said over the regions of a program, and adds those that were made by hand. A mic's regions have what was said of those of the first,
+/// and what was said of them beside it.
 pub fn lay_by_hand(program: &mut Program, said: &Facts) {
     crate::splitting::add_own(program, said);
+    let shared: HashMap<StrandId, StrandId> = (program.strands.iter())
+        .filter_map(|strand| Some((strand.id, strand.regions_of?)))
+        .collect();
     for region in &mut program.regions {
+        let own = region.key.strand;
+        if let Some(&of) = shared.get(&own) {
+            region.key.strand = of;
+            lay_by_hand_of(region, said);
+            region.key.strand = own;
+        }
         lay_by_hand_of(region, said);
     }
 }
@@ -114,6 +125,36 @@ mod tests {
             round_robin: 0,
         };
         program
+    }
+
+    /// The room's regions are those of the close mic, cut and stretched with them, with a level of their own.
+    #[test]
+    fn mics_share_what_was_said_of_the_first_and_have_a_say_of_their_own() {
+        let mut program = program();
+        let (close, room) = (StrandId(0), StrandId(1));
+        let mut second = program.strands[0].clone();
+        (second.id, second.regions_of) = (room, Some(close));
+        program.strands.push(second);
+        let mut heard = program.regions[0].clone();
+        heard.key.strand = room;
+        program.regions.push(heard);
+        let number = program.regions[0].key.of.number();
+        let of = |strand, number| Target::Region(strand, number);
+        let said = Facts::from([
+            ((of(close, number), Fact::RegionHighKey), json!(57)),
+            ((of(close, number), Fact::RegionGainDb), json!(-3.0)),
+            ((of(room, number), Fact::RegionGainDb), json!(-6.0)),
+            ((of(close, 9), Fact::RegionCopyOf), json!(number)),
+            ((of(close, 9), Fact::RegionLowKey), json!(58)),
+        ]);
+        lay_by_hand(&mut program, &said);
+        let seen = |strand| {
+            let all = program.regions_of(strand);
+            all.map(|region| (region.when.keys.low, region.when.keys.high, region.gain_db))
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(seen(close), [(55, 57, -3.0), (58, 60, 0.0)]);
+        assert_eq!(seen(room), [(55, 57, -9.0), (58, 60, 0.0)]);
     }
 
     #[test]

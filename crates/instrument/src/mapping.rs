@@ -174,7 +174,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         name: name.to_owned(),
         ..Program::default()
     };
-    // A mic is a strand of its own, whose regions share their takes' treatment with those of the others.
+    // A mic is a strand of its own: its regions share their takes' treatment with those of the others, and what is said of the first mic's.
     let mics: Vec<Option<&String>> = if plan.mics.len() > 1 {
         plan.mics.iter().map(Some).collect()
     } else {
@@ -195,6 +195,9 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
                 SoundsOn::KeyUp => On::KEY_UP,
             },
             mic: mic.map(|_| mic_index),
+            regions_of: mics[0]
+                .filter(|_| mic_index > 0)
+                .map(|first| strand_id(pass.id, Some(first))),
             ..Strand::new(strand, name, shape)
         });
         program.shapes.push(Shape {
@@ -231,7 +234,8 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
             let crossfades: Vec<Option<u8>> = layers.iter().map(|(layer, _)| layer.crossfade).collect();
             let strikes = settings.strikes_of(&lows, &crossfades);
             for ((layer, turns), strikes) in layers.iter().zip(strikes) {
-                let group = SampleId::of("turns", &[strand.0, u64::from(key), layer.id.0]).0;
+                // One for all mics: what they heard of a strike sounds together.
+                let group = SampleId::of("turns", &[pass.id.0, u64::from(key), layer.id.0]).0;
                 for (place, take) in (0u16..).zip(turns) {
                     let sample = program.samples.len();
                     let mut made = match mic {
@@ -383,6 +387,8 @@ mod tests {
         let program = make_program("x", &plan, &MapSettings::default(), &takes);
         let names: Vec<&str> = program.strands.iter().map(|s| s.name.as_str()).collect();
         assert_eq!(names, ["Keys · close", "Keys · room"]);
+        let shared: Vec<Option<StrandId>> = program.strands.iter().map(|s| s.regions_of).collect();
+        assert_eq!(shared, [None, Some(program.strands[0].id)]);
         let of = |mic: usize| {
             program
                 .regions_of(program.strands[mic].id)

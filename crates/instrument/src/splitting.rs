@@ -2,7 +2,7 @@
 
 use crate::facts::said_about;
 use crate::{Fact, Facts, Said, Target, Wish};
-use program::{Program, Region, RegionOf, StrandId};
+use program::{Program, Region, RegionOf, Strand, StrandId};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use utoipa::ToSchema;
@@ -17,7 +17,7 @@ pub enum CutAt {
     Strike(u8),
 }
 
-/// Adds the regions that were made by hand of others of their strand; one whose original is gone is not there.
+/// Adds the regions that were made by hand of others of their strand, to its other mics as well; one whose original is gone is not there.
 pub(crate) fn add_own(program: &mut Program, said: &Facts) {
     let made = said.keys().filter_map(|(target, fact)| match (target, fact) {
         (Target::Region(strand, number), Fact::RegionCopyOf) => {
@@ -27,11 +27,17 @@ pub(crate) fn add_own(program: &mut Program, said: &Facts) {
         _ => None,
     });
     for (strand, number, of) in made {
-        let original = |region: &Region| region.key.strand == strand && region.key.of.number() == of;
-        if let Some(at) = program.regions.iter().position(original) {
-            let mut own = program.regions[at].clone();
-            own.key.of = RegionOf::Own(number);
-            program.regions.insert(at + 1, own);
+        let shares = |other: &&Strand| other.id == strand || other.regions_of == Some(strand);
+        let strands: Vec<StrandId> = (program.strands.iter().filter(shares))
+            .map(|one| one.id)
+            .collect();
+        for strand in strands {
+            let original = |region: &Region| region.key.strand == strand && region.key.of.number() == of;
+            if let Some(at) = program.regions.iter().position(original) {
+                let mut own = program.regions[at].clone();
+                own.key.of = RegionOf::Own(number);
+                program.regions.insert(at + 1, own);
+            }
         }
     }
 }

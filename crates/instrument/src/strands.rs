@@ -112,7 +112,7 @@ fn add_copy(program: &mut Program, said: &Facts, id: StrandId, of: StrandId) {
     let before = program
         .strands
         .iter()
-        .filter(|strand| strand.regions_of == Some(of));
+        .filter(|strand| copy_of(said, strand.id) == Some(of));
     let mut copy = Strand {
         id,
         name: format!("{} {}", original.name, before.count() + 2),

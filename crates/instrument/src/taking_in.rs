@@ -167,6 +167,9 @@ pub struct PlacedFile {
     /// Where it was heard from.
     #[serde(default)]
     pub mic: Option<String>,
+    /// The pass that it goes to; the first that sounds on the same, where it is left out.
+    #[serde(default)]
+    pub pass: Option<PassId>,
 }
 
 impl PlacedFile {
@@ -226,7 +229,13 @@ pub fn plan_with(
         } else {
             SoundsOn::KeyDown
         };
-        let found = plan.passes.iter().position(|pass| pass.sounds_on == sounds_on);
+        let found = match placed.pass.filter(|_| !fresh) {
+            Some(id) => {
+                let place = plan.passes.iter().position(|pass| pass.id == id);
+                Some(place.ok_or("The pass of these keys is gone: look at the map again.")?)
+            }
+            None => plan.passes.iter().position(|pass| pass.sounds_on == sounds_on),
+        };
         let index = found.unwrap_or_else(|| {
             plan.passes.push(Pass {
                 id: PassId(fresh_name()),
@@ -351,6 +360,7 @@ mod tests {
             round_robin,
             key_up,
             mic: None,
+            pass: None,
         }
     }
 
@@ -393,6 +403,28 @@ mod tests {
         .unwrap();
         assert_eq!(wider.passes[0].rungs, [48, 54, 60]);
         assert_eq!((wider.passes.len(), cells[0].pass), (2, plan.passes[0].id));
+        // To a pass by its name, whatever it sounds on; one that is gone is none.
+        let of_pass = |id| {
+            let there = [PlacedFile {
+                pass: Some(id),
+                ..placed(5, 61, 0, 0, false)
+            }];
+            plan_with(
+                Some(plan.clone()),
+                Kind::Struck,
+                &[],
+                &there,
+                &[],
+                FORM,
+                &mut counting(),
+            )
+        };
+        let (wider, cells) = of_pass(plan.passes[1].id).unwrap();
+        assert_eq!(
+            (&wider.passes[1].rungs[..], cells[0].pass),
+            (&[60, 61][..], plan.passes[1].id)
+        );
+        assert!(of_pass(PassId(99)).is_err());
         // Other mics than the instrument has do not fit.
         let mics = ["close".to_owned(), "room".to_owned()];
         assert!(plan_with(Some(plan), Kind::Struck, &[], &more, &mics, FORM, &mut counting()).is_err());

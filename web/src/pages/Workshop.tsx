@@ -20,6 +20,7 @@ import { sayError, useView } from "../state/view";
 import { ExportBench } from "../steps/Export";
 import { LoopBench, loopPlot, standsOutWrongly } from "../steps/Loop";
 import { MapBench } from "../steps/Map";
+import { onKeys } from "../steps/dropped";
 import { MapBoard } from "../steps/MapBoard";
 import { paintPlan, planPlot } from "../steps/paintPlan";
 import { PlanBench } from "../steps/Plan";
@@ -127,6 +128,7 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
           plot={plot}
           paint={paint}
           wide={step === "map" || step === "export"}
+          onFiles={step === "map" ? (key, files) => void onKeys(view, key, files).catch(sayError) : undefined}
           board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}
         >
           {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && <PassTabs plan={view.plan} />}

@@ -1,9 +1,10 @@
 // The keyboard, upright at the left of every step. Clicking a key plays it: further right is louder.
-import { useCallback, useRef } from "react";
+import { useCallback, useRef, useState } from "react";
 import { isBlack, keyName } from "../model/keys";
 import { player, useSound } from "../sound/player";
 import { useView } from "../state/view";
 import { Canvas, MONO, type Surface } from "./canvas";
+import { filesDropped } from "./filesDropped";
 
 export const HEADER = 34;
 
@@ -30,9 +31,16 @@ export function useLook(): (event: WheelEvent, box: DOMRect) => void {
   }, []);
 }
 
-export function Ladder({ rungs }: { rungs: number[] }) {
+interface Props {
+  rungs: number[];
+  /** Where files can be dropped: what is done with them on a key. */
+  onFiles?: ((key: number, files: File[]) => void) | undefined;
+}
+
+export function Ladder({ rungs, onFiles }: Props) {
   const { low, keys } = useView();
   const held = useSound((sound) => sound.held);
+  const [over, setOver] = useState<number | undefined>();
   const playing = useRef<number | undefined>(undefined);
   const onWheel = useLook();
   const draw = useCallback(
@@ -70,11 +78,16 @@ export function Ladder({ rungs }: { rungs: number[] }) {
           ctx.fillText(keyName(key), 3, top + lane / 2);
         }
       }
+      if (over !== undefined) {
+        ctx.strokeStyle = colours.act;
+        ctx.lineWidth = 2;
+        ctx.strokeRect(1, laneTop(over, low, keys, height), width - 3, lane);
+      }
       ctx.fillStyle = colours.line;
       ctx.fillRect(width - 1, 0, 1, height);
       ctx.fillRect(0, HEADER - 1, width, 1);
     },
-    [low, keys, held, rungs],
+    [low, keys, held, rungs, over],
   );
   const strike = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -111,6 +124,15 @@ export function Ladder({ rungs }: { rungs: number[] }) {
       }}
       onPointerUp={release}
       onPointerCancel={release}
+      {...(onFiles &&
+        filesDropped(
+          (at) => {
+            const key = at && keyAt(at.y, low, keys, at.height);
+            setOver(key);
+            return key !== undefined && key >= 0 && key < 128;
+          },
+          (at, files) => onFiles(keyAt(at.y, low, keys, at.height), files),
+        ))}
     />
   );
 }

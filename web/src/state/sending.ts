@@ -27,8 +27,12 @@ export async function filesOf(items: DataTransferItemList): Promise<File[]> {
       for (const child of some) await walk(child, `${path}${entry.name}/`);
     }
   };
-  const entries = [...items].map((item) => item.webkitGetAsEntry()).filter((entry) => entry !== null);
-  for (const entry of entries) await walk(entry, "");
+  // All at once: what is dropped is gone at the first wait.
+  const dropped = [...items].map((item) => ({ entry: item.webkitGetAsEntry(), file: item.getAsFile() }));
+  for (const { entry, file } of dropped) {
+    if (entry) await walk(entry, "");
+    else if (file) files.push(file);
+  }
   return files;
 }
 

@@ -19,11 +19,13 @@ import {
 import { heldStrand } from "../model/strands";
 import { Canvas, type Surface } from "../parts/canvas";
 import { type By, type Place, useDrag } from "../parts/drag";
-import { HEADER, laneTop, useLook } from "../parts/Ladder";
+import { filesDropped } from "../parts/filesDropped";
+import { HEADER, keyAt, laneTop, useLook } from "../parts/Ladder";
 import { player, useSound } from "../sound/player";
 import type { Moved } from "../sound/worklet";
 import { useMap } from "../state/map";
-import { useView } from "../state/view";
+import { sayError, useView } from "../state/view";
+import { inPlaceOf, onKeys } from "./dropped";
 import { boxOf, drawHeader, drawLimits, drawStretch, hatch, painter, STRETCH, stretches } from "./mapDrawing";
 import { keepExtents } from "./mapFacts";
 import { RegionList } from "./RegionList";
@@ -60,6 +62,8 @@ export function MapBoard({ view }: { view: InstrumentView }) {
   const [lifted, setLifted] = useState(NONE);
   const [live, setLive] = useState<ReadonlyMap<Placed, Extent>>(new Map());
   const [cursor, setCursor] = useState("default");
+  /** Where files that are dragged over the board would go. */
+  const [over, setOver] = useState<Extent | undefined>();
 
   const drawAll = useCallback(
     (surface: Surface) => {
@@ -180,6 +184,19 @@ export function MapBoard({ view }: { view: InstrumentView }) {
       if (found) pick(found.of, event.shiftKey || event.ctrlKey || event.metaKey);
     },
   });
+  const files = filesDropped(
+    (at) => {
+      const of = at && hit(at)?.of;
+      const key = at && keyAt(at.y, low, keys, at.height);
+      setOver(of?.extent ?? (key === undefined ? undefined : { lowKey: key, highKey: key, lowStrike: 1, highStrike: 127 }));
+      return key !== undefined && key >= 0 && key < 128;
+    },
+    (at, dropped) => {
+      const take = hit(at)?.of.take;
+      const done = take ? inPlaceOf(view, take, dropped) : onKeys(view, keyAt(at.y, low, keys, at.height), dropped);
+      void done.catch(sayError);
+    },
+  );
   return (
     <div className="absolute inset-0">
       <Canvas
@@ -189,6 +206,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
         aria-label={`${own.length} regions: key extent upward, velocity extent rightward`}
         style={{ cursor }}
         onWheel={onWheel}
+        {...files}
         {...drag}
         onPointerMove={(event) => {
           drag.onPointerMove(event);
@@ -197,7 +215,7 @@ export function MapBoard({ view }: { view: InstrumentView }) {
           setCursor(!found ? "default" : !found.side ? "grab" : found.side.endsWith("Key") ? "ns-resize" : "ew-resize");
         }}
       />
-      <Moving view={view} all={all} own={own} picked={picked} look={look} live={live} />
+      <Moving view={view} all={all} own={own} picked={picked} look={look} live={live} over={over} />
       <Split view={view} strand={strand} />
       <RegionList view={view} own={own} picked={picked} first={chosen[0]} pick={pick} />
     </div>
@@ -222,10 +240,11 @@ interface MovingProps {
   picked: ReadonlySet<Placed>;
   look: { low: number; keys: number };
   live: ReadonlyMap<Placed, Extent>;
+  over: Extent | undefined;
 }
 
 /** What changes from moment to moment, over all else: what is dragged, keys that are held, and what sounds. */
-function Moving({ view, all, own, picked, look, live }: MovingProps) {
+function Moving({ view, all, own, picked, look, live, over }: MovingProps) {
   const held = useSound((sound) => sound.held);
   const sounding = useSound((sound) => sound.meter.sounding);
   const stretch = useMemo(() => stretches(own, (of) => live.get(of) ?? of.extent), [own, live]);
@@ -247,9 +266,15 @@ function Moving({ view, all, own, picked, look, live }: MovingProps) {
       }
       ctx.fillStyle = colours.chosenLine;
       for (const key of held) ctx.fillRect(0, laneTop(key, look.low, look.keys, height), 3, (height - HEADER) / look.keys);
+      if (over) {
+        const { left, top, right, bottom } = boxOf(over, look, width, height);
+        ctx.strokeStyle = colours.act;
+        ctx.lineWidth = 3;
+        ctx.strokeRect(left + 1.5, top + 1.5, right - left - 3, bottom - top - 3);
+      }
       ctx.restore();
     },
-    [view, all, own, picked, look, live, held, sounding, stretch],
+    [view, all, own, picked, look, live, over, held, sounding, stretch],
   );
   return <Canvas draw={draw} className="pointer-events-none" aria-hidden />;
 }

@@ -150,6 +150,7 @@ pub(super) async fn instrument_of_file(
         round_robin: 0,
         key_up: false,
         mic: None,
+        pass: None,
     };
     let (kind, form) = (kind_of_file(&heard), recording.form);
     let (plan, cells) = plan_with(

@@ -35,6 +35,7 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
             round_robin: 0,
             key_up: false,
             mic: None,
+            pass: None,
         })
         .collect();
     let form = (of[0].audio.rate_hz, 1);
