@@ -1,6 +1,7 @@
 //! Rendering without a device.
 
 use crate::Engine;
+use crate::seam::seam_slabs;
 use crate::slabs::{SLAB_BYTES, SLAB_FRAMES};
 use program::Program;
 
@@ -49,7 +50,8 @@ pub fn render_offline(
     frames: usize,
 ) -> (Vec<f32>, Vec<f32>) {
     let slabs = |channel: &Vec<f32>| channel.len().div_ceil(SLAB_FRAMES);
-    let needed: usize = samples.iter().flatten().map(slabs).sum();
+    let seams = program.regions.iter().map(|region| seam_slabs(program, region));
+    let needed = samples.iter().flatten().map(slabs).sum::<usize>() + seams.sum::<usize>();
     let mut engine = Engine::with_budget(rate_hz, 128, needed * SLAB_BYTES);
     engine.load(program.clone());
     for (sample, channels) in program.samples.iter().zip(&samples) {

@@ -3,11 +3,24 @@
 use crate::interpolate::WIDEST_HALF;
 use crate::reader::{Reader, slabs_of};
 use crate::slabs::{Kept, SLAB_FRAMES, STORED_FRAMES, SlabName, Slabs};
-use crate::stretch::{Course, crossfade};
+use crate::stretch::{Course, Stretch, crossfade};
+use program::{Program, Region};
 use std::ops::ControlFlow;
 
 /// A seam is heard frame by frame where it is shorter than that, or the loop than four times as much.
 const SHORTEST_SEAM: u64 = 2 * WIDEST_HALF as u64;
+
+/// Slabs that the seam of a region may take, at most.
+pub(crate) fn seam_slabs(program: &Program, region: &Region) -> usize {
+    let Stretch { looped, channels, .. } = Stretch::of(program, region);
+    let frames = looped.map_or(0, |looped| {
+        looped.round_end() - (looped.end_frame - crossfade(&looped)) + SHORTEST_SEAM
+    });
+    if frames == 0 {
+        return 0;
+    }
+    (frames as usize / SLAB_FRAMES + 2) * usize::from(channels)
+}
 
 impl Course<'_> {
     /// Where the seam of the loop begins, what of it lies before the first of its own slabs, and its end: the crossfade, or the way back. The slabs

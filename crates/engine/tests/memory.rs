@@ -1,6 +1,6 @@
 //! Audio within a budget: what is missing is asked for before it is needed, and what does not come ends a voice without a click.
 
-use engine::{Engine, Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES, Want};
+use engine::{Engine, Event, EventKind, Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES, Want, render_offline};
 use program::{Loop, LoopRuns, LoopWay, Program, Region, RegionOf, Sample, SampleId};
 
 const RATE: f64 = 48_000.0;
@@ -224,6 +224,32 @@ fn a_voice_that_runs_out_fades_and_is_counted() {
         (audio - 700..=audio + MARGIN_FRAMES).contains(&until),
         "{until} of {audio}"
     );
+}
+
+/// An offline render has room for all audio and for the seams of all loops: whatever is played first, all of it sounds.
+#[test]
+fn an_offline_render_has_room_for_all() {
+    let program = library(40);
+    let samples: Vec<Vec<Vec<f32>>> = (program.samples.iter())
+        .map(|sample| {
+            let of = |c| (0..FRAMES).map(|frame| frame_of(sample.id.0, c, frame)).collect();
+            (0..usize::from(sample.channels)).map(of).collect()
+        })
+        .collect();
+    // Each is let go before the next; the first sample, which came first, is played last.
+    let events: Vec<Event> = (0..40u8)
+        .flat_map(|n| {
+            let (key, frame) = (40 - n, usize::from(n) * 24_000);
+            let down = EventKind::NoteOn { key, velocity: 100 };
+            [(frame, down), (frame + 12_000, EventKind::NoteOff { key })]
+        })
+        .map(|(frame, kind)| Event { frame, kind })
+        .collect();
+    let (left, _) = render_offline(&program, samples, RATE, &events, 40 * 24_000);
+    for (n, of_key) in left.chunks(24_000).enumerate() {
+        let loudest = of_key.iter().fold(0.0f32, |top, x| top.max(x.abs()));
+        assert!(loudest > 0.05, "key {} is silent", 40 - n);
+    }
 }
 
 /// A loop is asked for from where it is gone round to, before its end is reached.
