@@ -78,7 +78,7 @@ pub async fn same_samples(
             const audio = await bytes(s.url);
             for (let n = 0; n * slab < s.frames; n++) {{
               const piece = audio.slice(n * slab * s.channels * 4, (n * slab + slab + margin) * s.channels * 4);
-              put(piece); e.take_audio(s.id, s.channels, n, piece.byteLength / s.channels / 4, 0);
+              put(piece); e.take_audio(s.id, s.channels, n, 1, piece.byteLength / s.channels / 4, 0);
             }}
           }}
           const events = {events}; const out = [[], []];

@@ -149,20 +149,15 @@ pub extern "C" fn finish_program() {
     with(|i| while !i.go_on(PIECES_A_BLOCK) {});
 }
 
-/// Takes `count` interleaved frames of 32-bit floats for a sample, by its name, from the exchange buffer: whole slabs from `slab` on with what follows
-/// them, or to the sample's end. `as_head` where a key begins with them.
+/// Takes `slabs` slabs of a sample, by its name, from `slab` on: `frames` interleaved frames of 32-bit floats in the exchange buffer, with what follows
+/// the last slab, or to the sample's end. `as_head` where a key begins with them.
 #[unsafe(no_mangle)]
-pub extern "C" fn take_audio(sample: f64, channels: usize, slab: u32, count: usize, as_head: u32) {
+pub extern "C" fn take_audio(sample: f64, channels: usize, slab: u32, slabs: u32, frames: usize, as_head: u32) {
     with(|i| {
-        let frames: &[f32] = bytemuck::cast_slice(&i.exchange);
-        let kept = if as_head == 1 {
-            Kept::AsHead
-        } else {
-            Kept::WhilePlayed
-        };
-        let frames = &frames[..(count * channels).min(frames.len())];
-        i.engine
-            .add_audio(SampleId(sample as u64), channels as u8, slab, kept, frames);
+        let all: &[f32] = bytemuck::cast_slice(&i.exchange);
+        let kept = if as_head == 1 { Kept::AsHead } else { Kept::WhilePlayed };
+        let all = &all[..(frames * channels).min(all.len())];
+        i.engine.add_audio(SampleId(sample as u64), channels as u8, (slab, slabs), kept, all);
     });
 }
 

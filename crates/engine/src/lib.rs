@@ -206,39 +206,30 @@ impl Engine {
         }
     }
 
-    /// Adds interleaved frames of a sample from the first of a slab on: whole slabs with what follows them, [`MARGIN_FRAMES`], or to the sample's
-    /// end; how many slabs these were. Beyond the budget what was not played for longest gives way.
+    /// Adds so many slabs of a sample, from one on: interleaved frames from the first of the first slab, with what follows the last, [`MARGIN_FRAMES`],
+    /// or to the sample's end. Beyond the budget what was not played for longest gives way.
     pub fn add_audio(
         &mut self,
         sample: SampleId,
         channels: u8,
-        first_slab: u32,
+        (first, count): (u32, u32),
         kept: Kept,
         interleaved: &[f32],
-    ) -> usize {
-        let (of, frames) = (
-            usize::from(channels.max(1)),
-            interleaved.len() / usize::from(channels.max(1)),
-        );
-        // What is at most a margin long was in the slab before.
-        let slabs = frames
-            .saturating_sub(MARGIN_FRAMES)
-            .div_ceil(SLAB_FRAMES)
-            .max(usize::from(frames > 0));
-        for n in 0..slabs {
+    ) {
+        let of = usize::from(channels.max(1));
+        for n in 0..count {
             for channel in 0..channels {
                 let name = SlabName {
                     sample,
-                    slab: first_slab + n as u32,
+                    slab: first + n,
                     channel,
                 };
                 let of_channel = interleaved
                     .iter()
-                    .skip(n * SLAB_FRAMES * of + usize::from(channel));
+                    .skip(n as usize * SLAB_FRAMES * of + usize::from(channel));
                 self.slabs.put(name, kept, of_channel.step_by(of).copied());
             }
         }
-        slabs
     }
 
     /// Adds a whole sample, a channel each: for programs whose audio fits the budget.

@@ -1,4 +1,5 @@
 // Fetches a program's audio off the page's thread: what voices want first, then heads, then the rest where it fits the engine's budget.
+import type { ToEngine } from "./worklet";
 import { type Pool, type Run, Slabs, type Want, type Wanted } from "./slabs";
 
 export interface LoadWish {
@@ -51,7 +52,8 @@ function send(piece: Piece, bytes: ArrayBuffer, head: boolean, pool: Pool): void
     const until = Math.min(bytes.byteLength, from + (slabsSent * pool.slabFrames + pool.marginFrames) * perFrame);
     if (from >= until) return;
     const data = bytes.slice(from, until);
-    port?.postMessage({ type: "audio", sample: piece.sample.id, channels: piece.sample.channels, slab, head, data }, [data]);
+    const { id, channels } = piece.sample;
+    port?.postMessage({ type: "audio", sample: id, channels, slab, slabs: slabsSent, head, data } satisfies ToEngine, [data]);
   }
 }
 

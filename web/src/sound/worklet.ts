@@ -8,7 +8,7 @@ interface Engine {
   exchange: () => number;
   expect_program: (length: number) => void;
   take_program: (length: number) => number;
-  take_audio: (sample: number, channels: number, slab: number, frames: number, asHead: number) => void;
+  take_audio: (sample: number, channels: number, slab: number, slabs: number, frames: number, asHead: number) => void;
   slab_frames: () => number;
   margin_frames: () => number;
   most_slabs: () => number;
@@ -31,7 +31,7 @@ interface Engine {
 export type ToEngine =
   /** A program comes in pieces; the first says how long it is. */
   | { type: "program"; length?: number; data: ArrayBuffer }
-  | { type: "audio"; sample: number; channels: number; slab: number; head: boolean; data: ArrayBuffer }
+  | { type: "audio"; sample: number; channels: number; slab: number; slabs: number; head: boolean; data: ArrayBuffer }
   | { type: "on"; key: number; velocity: number }
   | { type: "off"; key: number }
   | { type: "set"; sample: number; setting: number; value: number }
@@ -95,7 +95,7 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "audio": {
         const frames = this.write(message.data) / 4 / message.channels;
-        this.engine.take_audio(message.sample, message.channels, message.slab, frames, message.head ? 1 : 0);
+        this.engine.take_audio(message.sample, message.channels, message.slab, message.slabs, frames, message.head ? 1 : 0);
         break;
       }
       case "on":
