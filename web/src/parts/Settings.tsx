@@ -65,7 +65,7 @@ export function Settings() {
               onSet={(v) => set({ volumeDb: Math.min(0, Math.max(-60, v)) })}
             />
             <Choice
-              label="Memory for audio, from the next load on"
+              label="Memory for audio (next load)"
               value={String(memoryMb)}
               onChange={(next) => set({ memoryMb: Number(next) })}
               options={MEMORIES}
