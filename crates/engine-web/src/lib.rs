@@ -25,8 +25,9 @@ struct Instance {
     exchange: Vec<f64>,
     left: [f32; BLOCK_FRAMES],
     right: [f32; BLOCK_FRAMES],
-    /// Bytes of a program, as many as came.
+    /// Bytes of a program, as many as came, and how many there will be.
     bytes: Vec<u8>,
+    expected: usize,
     arriving: Option<(Pieces, Arriving)>,
     leaving: Option<Leaving>,
     /// Whether it has a program.
@@ -96,6 +97,7 @@ pub extern "C" fn start(rate_hz: f64, voices: usize, budget_bytes: f64) {
             left: [0.0; BLOCK_FRAMES],
             right: [0.0; BLOCK_FRAMES],
             bytes: Vec::new(),
+            expected: 0,
             arriving: None,
             leaving: None,
             plays: false,
@@ -117,6 +119,7 @@ pub extern "C" fn expect_program(length: usize) {
     with(|i| {
         i.arriving = None;
         i.bytes = Vec::with_capacity(length);
+        i.expected = length;
     });
 }
 
@@ -126,12 +129,12 @@ pub extern "C" fn expect_program(length: usize) {
 pub extern "C" fn take_program(length: usize) -> u32 {
     with(|i| {
         let bytes: &[u8] = bytemuck::cast_slice(&i.exchange);
-        let room = i.bytes.capacity() - i.bytes.len();
-        i.bytes
-            .extend_from_slice(&bytes[..length.min(bytes.len()).min(room)]);
-        if i.bytes.len() < i.bytes.capacity() {
+        let left = i.expected - i.bytes.len();
+        i.bytes.extend_from_slice(&bytes[..length.min(bytes.len()).min(left)]);
+        if i.bytes.len() < i.expected {
             return 0;
         }
+        i.expected = 0;
         let Ok((head, pieces)) = Pieces::read(std::mem::take(&mut i.bytes)) else {
             return 1;
         };

@@ -9,9 +9,13 @@ use program::SampleId;
 use std::ops::{ControlFlow, Range};
 
 /// Audio is asked for so long before it is played.
-const AHEAD_MS: f64 = 1_500.0;
-/// Slabs that are asked for at once.
-const PIECE_SLABS: u32 = 16;
+const AHEAD_S: f64 = 1.5;
+/// What is needed sooner than that comes in small pieces.
+const SOON_S: f64 = 0.3;
+/// Slabs that are asked for at once, also where only the first of them is needed by then: a request for every slab would be forty a second for each
+/// voice.
+const SMALL_PIECE_SLABS: u32 = 16;
+const PIECE_SLABS: u32 = 48;
 
 /// Audio that a voice will need and that is not there.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -50,8 +54,8 @@ impl Voice {
             .is_continue()
     }
 
-    /// The next piece of audio that it will need and that is not there.
-    pub(crate) fn wants(&self, slabs: &Slabs, interpolator: &Interpolator) -> Option<Want> {
+    /// The next piece of audio that it will need and that is not there, where it may have so many slabs of each channel ahead.
+    pub(crate) fn wants(&self, slabs: &Slabs, interpolator: &Interpolator, share: u32) -> Option<Want> {
         let sample = self.stretch.sample;
         let is_missing = |slab| {
             let name = SlabName {
@@ -61,21 +65,35 @@ impl Voice {
             };
             slabs.find(name).is_none()
         };
-        let span = libm::ceil(AHEAD_MS / 1000.0 * self.rate_hz * self.ratio) as u64;
+        // In a small pool what one voice has ahead would push out what another is about to play.
+        let share_s = f64::from(share / 2) * SLAB_FRAMES as f64 / self.ratio / self.rate_hz;
+        let ahead_s = AHEAD_S.min(share_s);
+        let ahead = libm::ceil(ahead_s * self.rate_hz * self.ratio) as u64;
+        let span = ahead + u64::from(PIECE_SLABS) * SLAB_FRAMES as u64;
         let course = self.course(interpolator.at(self.ratio).half());
         let from = self.position as u64;
         let missing = |range: Range<u64>, after: u64| {
             let Some(slab) = slabs_of(&range).find(|slab| is_missing(*slab)) else {
                 return ControlFlow::Continue(());
             };
-            let most = slabs_of(&range).end.min(slab + PIECE_SLABS);
-            let end = (slab..most).find(|slab| !is_missing(*slab)).unwrap_or(most);
             let since = (u64::from(slab) * SLAB_FRAMES as u64).saturating_sub(range.start);
+            let within_s = (after + since) as f64 / self.ratio / self.rate_hz;
+            if within_s > ahead_s {
+                return ControlFlow::Continue(());
+            }
+            let piece = if within_s < SOON_S {
+                SMALL_PIECE_SLABS
+            } else {
+                PIECE_SLABS
+            }
+            .min(share / 2);
+            let most = slabs_of(&range).end.min(slab + piece);
+            let end = (slab..most).find(|slab| !is_missing(*slab)).unwrap_or(most);
             ControlFlow::Break(Want {
                 sample,
                 slab,
                 count: end - slab,
-                within_s: (after + since) as f64 / self.ratio / self.rate_hz,
+                within_s,
             })
         };
         let found = course.reads(from, span, missing);

@@ -16,6 +16,7 @@ const STOP_MS: f64 = 5.0;
 const QUICK_MS: f64 = 5.0;
 /// A voice whose first audio is not there within so long does not begin.
 const WAITS_MS: f64 = 2_000.0;
+
 /// How a voice stands to its audio.
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Audio {

@@ -8,6 +8,9 @@ use program::{KeyEvent, Program, cut_of};
 /// Voices beside those that are asked for: what is stolen or cut off fades in them.
 const FADING: usize = 32;
 
+/// However small the pool, a voice may have so many slabs ahead.
+const LEAST_AHEAD_SLABS: usize = 8;
+
 /// As many as were asked for, and those that fade. All memory is taken by [`Voices::new`].
 pub(crate) struct Voices {
     all: Vec<Voice>,
@@ -47,9 +50,11 @@ impl Voices {
         slabs: &Slabs,
         interpolator: &Interpolator,
     ) -> impl Iterator<Item = Want> {
+        // Of the half that heads do not have, as much for each, two channels.
+        let share = (slabs.most() / 2 / (2 * self.most.max(1))).max(LEAST_AHEAD_SLABS) as u32;
         let all = self.all.iter().enumerate();
         all.filter(move |(n, voice)| is_sounding(voice) && (n % of.max(1) == nth || voice.waits()))
-            .filter_map(move |(_, voice)| voice.wants(slabs, interpolator))
+            .filter_map(move |(_, voice)| voice.wants(slabs, interpolator, share))
     }
 
     /// All that sound fade.

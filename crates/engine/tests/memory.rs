@@ -185,6 +185,30 @@ fn a_library_of_any_size_plays_in_the_same_memory() {
     }
 }
 
+/// A voice that plays on for ten seconds asks a few times, not for every slab.
+#[test]
+fn audio_is_asked_for_in_pieces() {
+    let mut program = library(1);
+    (program.samples[0].frames, program.regions[0].end_frame) = (480_000, 480_000);
+    let mut engine = Engine::new(RATE, 4);
+    engine.load(program);
+    engine.note_on(1, 100);
+    let (mut asked, mut sooner) = (0, 0);
+    for n in 0..3_700 {
+        let mut wants = [NOTHING; 4];
+        let count = engine.wanted((0, 1), &mut wants);
+        for want in &wants[..count] {
+            let audio = vec![0.25; (want.count as usize * SLAB_FRAMES) + MARGIN_FRAMES];
+            engine.add_audio(want.sample, 1, (want.slab, want.count), Kept::WhilePlayed, &audio);
+            asked += 1;
+            sooner += usize::from(n > 10 && want.within_s < 1.0);
+        }
+        block(&mut engine);
+    }
+    assert_eq!((engine.active_voices(), engine.ran_out(), sooner), (1, 0, 0));
+    assert!((10..=14).contains(&asked), "{asked}");
+}
+
 #[test]
 fn a_voice_waits_for_its_first_audio_while_its_key_is_down() {
     let program = library(1);

@@ -13,6 +13,7 @@ type Place = Omit<Schemas["PlacedFile"], "file">;
 
 /** Sends a file and gives it its place. */
 async function takeIn(view: InstrumentView, file: File, place: Place): Promise<void> {
+  useView.getState().say(`«${file.name}» is being sent…`);
   const { id } = await send(`/api/instruments/${view.id}/files?name=${encodeURIComponent(file.name)}`, file, () => undefined, {});
   const body = [{ files: [{ ...place, file: id }] }];
   answer(await api.POST("/api/instruments/{id}/files/take-in", { params: { path: { id: view.id } }, body }));
