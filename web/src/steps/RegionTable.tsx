@@ -224,7 +224,7 @@ export function RegionTable({ view, all, chosen }: Props) {
                 aria-rowindex={index + 2}
                 aria-selected={isChosen.has(of.id)}
                 data-row={of.id}
-                className={`${GRID} absolute inset-x-0 border-t border-line2 ${isChosen.has(of.id) ? "bg-chosen" : ""}`}
+                className={`${GRID} absolute inset-x-0 border-t focus-within:z-10 border-line2 ${isChosen.has(of.id) ? "bg-chosen" : ""}`}
                 style={{ transform: `translateY(${start}px)`, height: ROW }}
               >
                 <span role="rowheader" className="truncate px-2 leading-[24px]">
