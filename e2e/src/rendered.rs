@@ -30,7 +30,13 @@ pub async fn same_samples(
             _ => None,
         })
         .collect();
-    let is_needed = |region: &&program::Region| keys.iter().any(|key| region.when.keys.contains(*key));
+    // What a pedal starts is heard at no key.
+    let by_pedal = |region: &program::Region| {
+        (program.strand_of(region)).is_some_and(|strand| matches!(strand.on, program::On::Enters(_)))
+    };
+    let is_needed = |region: &&program::Region| {
+        by_pedal(region) || keys.iter().any(|key| region.when.keys.contains(*key))
+    };
     let needed: BTreeSet<usize> = (program.regions.iter())
         .filter(is_needed)
         .map(|region| region.sample)

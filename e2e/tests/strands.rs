@@ -3,6 +3,7 @@
 use anyhow::Context;
 use e2e::{Browser, Ladder, same_samples};
 use engine::EventKind;
+use serde_json::{Value, json};
 use thirtyfour::prelude::*;
 
 /// Whether the table of strands has a row with these words, in this order.
@@ -167,7 +168,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     filled(&one, &lower, "Make a copy").await?;
     one.until(
         "a copy",
-        &strands_say(&["Bars key down 42", "Bars 2 key down 42"]),
+        &strands_say(&["Bars key down 42", "Bars 2 key down 42", "Damper pedal up 1"]),
     )
     .await?;
     one.click("button", "Share out…").await?;
@@ -244,7 +245,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     one.pick("Sounds on", "pedal up").await?;
     one.until(
         "on the pedal",
-        &strands_say(&["Bars key down", "Bars 2 pedal up"]),
+        &strands_say(&["Bars key down", "Bars 2 pedal up", "Damper pedal up"]),
     )
     .await?;
     one.click("[data-strand='Bars'] label", "").await?;
@@ -259,7 +260,75 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
         .await?;
 
     // Both pages undo: the newest first, whoever did it.
-    undone(one, other, 8, &["Bars key down 42 0.0 dB"]).await
+    undone(one, other, 8, &["Bars key down 42 0.0 dB", "Damper pedal up 1"]).await
+}
+
+/// Bars in two layers that cross, one of their round robins at random; a copy an octave lower that a wheel brings in; a third that a key chooses; a
+/// damper by the pedal; and every key and pedal that is there.
+#[tokio::test(flavor = "multi_thread")]
+async fn one_score_that_uses_everything_is_the_same_here_and_there() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let (browser, instrument) = (Browser::open().await?, 2);
+    browser.driver.goto(&ladder.address).await?;
+    let (bars, lower, chosen) = (
+        json!({"strand": 0}),
+        json!({"strand": 9_001}),
+        json!({"strand": 9_002}),
+    );
+    let said = |target: &Value, fact: &str, value: Value| json!({ "target": target, "fact": fact, "after": { "value": value } });
+    let wheel = |low: u8, high: u8| json!({ "controller": 1, "low": low, "high": high, "fade": 100 });
+    let wishes = json!([
+        said(&json!("instrument"), "strike_crossfade", json!(30)),
+        said(&bars, "strand_controller", wheel(0, 120)),
+        said(&lower, "strand_copy_of", json!(0)),
+        said(&lower, "strand_transpose_keys", json!(-12)),
+        said(&lower, "strand_pan", json!(-0.5)),
+        said(&lower, "strand_controller", wheel(7, 127)),
+        said(&lower, "strand_keys_fade", json!(12)),
+        said(&lower, "strand_low_key", json!(60)),
+        said(&lower, "strand_takes_turns", json!(true)),
+        said(&chosen, "strand_copy_of", json!(0)),
+        said(&chosen, "strand_tune_cents", json!(702)),
+        said(&chosen, "strand_by_key", json!({ "key": 20, "held": true })),
+        said(&chosen, "strand_takes_turns", json!(true)),
+    ]);
+    ladder.post(
+        &format!("/api/instruments/{instrument}/changes"),
+        &json!({ "label": "everything", "wishes": wishes }),
+    )?;
+    let on = |key, velocity| EventKind::NoteOn { key, velocity };
+    let off = |key| EventKind::NoteOff { key };
+    let moved = |controller, value| EventKind::Controller { controller, value };
+    let score = [
+        (0, moved(1, 40)),
+        (0, on(72, 60)),
+        (20, on(60, 110)),
+        (30, moved(66, 127)),
+        (40, off(72)),
+        (41, moved(1, 80)),
+        (60, moved(67, 127)),
+        (61, on(79, 100)),
+        (90, moved(67, 0)),
+        (100, on(20, 1)),
+        (101, on(64, 90)),
+        (130, off(20)),
+        (131, on(64, 90)),
+        (150, moved(64, 127)),
+        (151, off(64)),
+        (152, on(67, 127)),
+        (153, off(67)),
+        (200, moved(66, 0)),
+        (260, moved(64, 0)),
+        (300, on(55, 20)),
+        (360, moved(123, 0)),
+        (380, on(84, 127)),
+        (430, moved(120, 0)),
+    ];
+    let heard = same_samples(&ladder, &browser, instrument, &score, 450).await?;
+    let (rings, _) = level(&heard, 20_000, 33_000);
+    let (over, _) = level(&heard, 57_400, 57_600);
+    assert!(rings > -40.0 && over < -80.0, "{rings} {over}");
+    browser.close().await
 }
 
 /// Two ranks whose layers cross, felt that falls as a key comes up, a number of all regions at once, and all of them cut in two.

@@ -36,7 +36,8 @@ use fnv::FnvHashMap;
 use interpolate::Interpolator;
 use pedals::Pedals;
 use program::{
-    Does, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing, StrandId, Turns,
+    Does, FULL_STRIKE, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
+    StrandId, Turns,
 };
 use setting::set;
 use slabs::{SlabName, Slabs};
@@ -339,7 +340,7 @@ impl Engine {
         let went = (Source::Controller(controller), before, value.min(127));
         self.turns.enter(program, &self.standing, went, |region, gain| {
             let of = program.regions.get(region).map_or(60, |region| region.root_key);
-            voices.start(program, &listened, region, (KeyEvent::up(of, value.max(1)), gain));
+            voices.start(program, &listened, region, (KeyEvent::up(of, FULL_STRIKE), gain));
         });
     }
 

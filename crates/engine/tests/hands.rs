@@ -270,6 +270,41 @@ fn a_damped_sound_ends_the_ringing_one_without_a_click() {
     assert!(level_of(0, &after) < 1e-4 && level_of(1, &after) > 0.24);
 }
 
+/// Bars that ring whatever their keys do, and a damper that is heard as the sustain pedal comes up and ends them.
+#[test]
+fn a_pedal_that_comes_up_damps_what_rings() {
+    let mut program = program(2);
+    program.regions[0].to_end = true;
+    program.strands[0].cut = Cut {
+        by: Some(1),
+        fade_ms: 100,
+        ..Cut::default()
+    };
+    program.strands[1].cut.group = Some(1);
+    program.strands[1].on = On::Enters(Within {
+        source: Source::Controller(SUSTAIN),
+        span: Span::of(0, 63),
+    });
+    program.shapes[1].loudness.velocity_to_level = 1.0;
+    let mut engine = playing(program);
+    engine.controller(SUSTAIN, 127);
+    engine.note_on(60, 100);
+    engine.note_off(60);
+    let rings = block(&mut engine, 9_600);
+    assert!((level_of(0, &rings) - 0.25).abs() < 0.01);
+    assert!(level_of(1, &rings) < 1e-3);
+    engine.controller(SUSTAIN, 0);
+    block(&mut engine, 9_600);
+    let damped = block(&mut engine, 9_600);
+    assert!(level_of(0, &damped) < 1e-3);
+    // As it was recorded: a pedal has no strike.
+    assert!(
+        (level_of(1, &damped) - 0.25).abs() < 0.01,
+        "{}",
+        level_of(1, &damped)
+    );
+}
+
 #[test]
 fn a_voice_that_another_needs_fades() {
     let mut engine = playing(program(1));

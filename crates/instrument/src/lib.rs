@@ -49,7 +49,7 @@ pub use file_names::{
 pub use ids::{LayerId, NAMES_END, PassId};
 pub use kit::{KitKeys, kit_keys};
 pub use limits::{ByController, ByKey};
-pub use making::{Making, missing_from_neighbours};
+pub use making::{FillRule, MadeFrom, Making};
 pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};

@@ -85,35 +85,81 @@ impl Making {
     }
 }
 
-/// Rungs of a pass that were not recorded, each with the take it is best made from: the next rung above, since stretching down is less heard
-/// (common practice), else the next below; layer by layer.
-pub fn missing_from_neighbours(plan: &Plan, pass: PassId, taken: &[(Cell, u64)]) -> Vec<(u64, Making)> {
-    let Some(planned) = plan.pass(pass) else {
-        return Vec::new();
-    };
-    let mut made = Vec::new();
-    for &key in &planned.rungs {
-        for layer in planned.layers.iter().map(|layer| layer.id) {
-            let of_layer = || {
-                taken
-                    .iter()
-                    .filter(move |(cell, _)| cell.pass == pass && cell.layer == layer)
-            };
-            if of_layer().any(|(cell, _)| cell.key == key) {
-                continue;
-            }
-            let above = of_layer()
-                .filter(|(cell, _)| cell.key > key)
-                .min_by_key(|(cell, _)| (cell.key, cell.round_robin));
-            let below = of_layer()
-                .filter(|(cell, _)| cell.key < key)
-                .max_by_key(|(cell, _)| (cell.key, std::cmp::Reverse(cell.round_robin)));
-            if let Some((_, take)) = above.or(below) {
-                made.push((*take, Making::AtKey { key }));
-            }
+/// From which recording a rung is made that was not recorded.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum MadeFrom {
+    /// The next above, since stretching down is less heard (common practice); else the next below.
+    #[default]
+    NextAbove,
+    /// The nearest; of two, the one above.
+    Nearest,
+    /// One after another, up the keyboard, so that neighbours do not sound like one stretched recording.
+    InTurn,
+}
+
+/// How the rungs of a pass that were not recorded are made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct FillRule {
+    /// From which.
+    pub from: MadeFrom,
+    /// From these takes alone; from any where there are none.
+    #[serde(default)]
+    pub of: Vec<u64>,
+    /// A recording reaches so far, in semitones.
+    pub furthest_keys: u8,
+}
+
+impl Default for FillRule {
+    fn default() -> Self {
+        Self {
+            from: MadeFrom::NextAbove,
+            of: Vec::new(),
+            furthest_keys: 127,
         }
     }
-    made
+}
+
+impl FillRule {
+    /// Rungs of a pass that have no take, each with the one that it is made from; layer by layer. What no recording reaches is left out.
+    pub fn makings(&self, plan: &Plan, pass: PassId, taken: &[(Cell, u64)]) -> Vec<(u64, Making)> {
+        let Some(planned) = plan.pass(pass) else {
+            return Vec::new();
+        };
+        let mut made = Vec::new();
+        for layer in planned.layers.iter().map(|layer| layer.id) {
+            let mut of_layer: Vec<&(Cell, u64)> = (taken.iter())
+                .filter(|(cell, _)| cell.pass == pass && cell.layer == layer)
+                .collect();
+            of_layer.sort_by_key(|(cell, _)| (cell.key, cell.round_robin));
+            let is_empty = |key: &&u8| !of_layer.iter().any(|(cell, _)| cell.key == **key);
+            for (n, &key) in planned.rungs.iter().filter(is_empty).enumerate() {
+                let within: Vec<(u8, u64)> = (of_layer.iter())
+                    .filter(|(_, take)| self.of.is_empty() || self.of.contains(take))
+                    .map(|(cell, take)| (cell.key, *take))
+                    .filter(|(from, _)| from.abs_diff(key) <= self.furthest_keys)
+                    .collect();
+                made.extend(
+                    self.choose(&within, key, n)
+                        .map(|take| (take, Making::AtKey { key })),
+                );
+            }
+        }
+        made
+    }
+
+    /// The take that the `n`th empty rung is made from, of those with their keys, rising.
+    fn choose(&self, within: &[(u8, u64)], key: u8, n: usize) -> Option<u64> {
+        let chosen = match self.from {
+            MadeFrom::NextAbove => (within.iter().find(|(from, _)| *from > key))
+                .or_else(|| within.iter().min_by_key(|(from, _)| from.abs_diff(key))),
+            MadeFrom::Nearest => within
+                .iter()
+                .min_by_key(|(from, _)| (from.abs_diff(key), *from < key)),
+            MadeFrom::InTurn => within.get(n % within.len().max(1)),
+        };
+        chosen.map(|(_, take)| *take)
+    }
 }
 
 #[cfg(test)]
@@ -139,12 +185,57 @@ mod tests {
             (cell(56, 1, 0), 6),
             (cell(60, 1, 0), 7),
         ];
-        let made = missing_from_neighbours(&plan, PassId(0), &taken);
+        let rule = FillRule::default();
+        let made = rule.makings(&plan, PassId(0), &taken);
         assert_eq!(
             made,
             [(2, Making::AtKey { key: 48 }), (3, Making::AtKey { key: 60 })]
         );
-        assert!(missing_from_neighbours(&plan, PassId(7), &taken).is_empty());
+        assert!(rule.makings(&plan, PassId(7), &taken).is_empty());
+    }
+
+    #[test]
+    fn which_recording_and_how_far_it_reaches_is_a_rule() {
+        let plan = plan(&[48, 50, 52, 54, 56, 58, 60], &[100], 1);
+        let cell = |key| Cell {
+            pass: PassId(0),
+            key,
+            layer: crate::LayerId(0),
+            round_robin: 0,
+        };
+        let taken = [(cell(48), 1), (cell(52), 2), (cell(60), 3)];
+        let made = |from, of: &[u64], furthest_keys| {
+            let of = of.to_vec();
+            let rule = FillRule {
+                from,
+                of,
+                furthest_keys,
+            };
+            let of_rung = |(take, how)| match how {
+                Making::AtKey { key } => (key, take),
+                _ => (0, 0),
+            };
+            let made = rule.makings(&plan, PassId(0), &taken).into_iter();
+            made.map(of_rung).collect::<Vec<(u8, u64)>>()
+        };
+        assert_eq!(
+            made(MadeFrom::NextAbove, &[], 127),
+            [(50, 2), (54, 3), (56, 3), (58, 3)]
+        );
+        assert_eq!(
+            made(MadeFrom::Nearest, &[], 127),
+            [(50, 2), (54, 2), (56, 3), (58, 3)]
+        );
+        assert_eq!(made(MadeFrom::Nearest, &[], 2), [(50, 2), (54, 2), (58, 3)]);
+        assert_eq!(made(MadeFrom::Nearest, &[1], 6), [(50, 1), (54, 1)]);
+        assert_eq!(
+            made(MadeFrom::InTurn, &[], 127),
+            [(50, 1), (54, 2), (56, 3), (58, 1)]
+        );
+        assert_eq!(
+            made(MadeFrom::InTurn, &[2, 3], 6),
+            [(50, 2), (54, 3), (56, 2), (58, 3)]
+        );
     }
 
     #[test]

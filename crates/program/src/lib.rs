@@ -31,7 +31,7 @@ pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
 #[cfg(feature = "pieces")]
 pub use pieces::{Pieces, to_pieces};
 pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
-pub use select::{Does, KeyEvent, Turns, answers, regions_for_key};
+pub use select::{Does, FULL_STRIKE, KeyEvent, Turns, answers, regions_for_key};
 pub use shape::{Course, Filter, Loudness, Passes, Shape};
 pub use standing::{SOFT, SOSTENUTO, SUSTAIN, Standing};
 pub use strand::{BendKeys, Cut, Glide, GoesFirst, SameKey, Send, Strand, Voices};

@@ -25,6 +25,9 @@ pub enum Does {
     },
 }
 
+/// What a source strikes that came to where a strand waits for it, such as a pedal: as hard as can be, so that it is heard as it was recorded.
+pub const FULL_STRIKE: u8 = 127;
+
 /// What happens to a key.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct KeyEvent {
@@ -272,8 +275,8 @@ impl Turns {
         }
     }
 
-    /// A source went from one step to another: regions of strands that sound when it comes to where it is are told, each at its root key and with as
-    /// many steps of velocity, where these lie within what strand and region are limited to.
+    /// A source went from one step to another: regions of strands that sound when it comes to where it is are told, each at its root key and with
+    /// [`FULL_STRIKE`], where these lie within what strand and region are limited to.
     pub fn enter(
         &mut self,
         program: &Program,
@@ -291,7 +294,7 @@ impl Turns {
                 continue;
             }
             for (index, region) in program.regions.iter().enumerate() {
-                let at = |when: &When| when.gain(region.root_key, now.max(1));
+                let at = |when: &When| when.gain(region.root_key, FULL_STRIKE);
                 let gain = at(&region.when) * at(&strand.when);
                 let asked =
                     region.key.strand == strand.id && gain > 0.0 && asks_for(program, standing, &region.when);

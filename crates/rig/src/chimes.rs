@@ -9,6 +9,9 @@ pub const BAR_RATIOS: [f64; 4] = [1.0, 2.756, 5.404, 8.933];
 /// How loud each is for a middling strike, and how fast it dies: seconds to −60 dB at 500 Hz.
 const AMPLITUDES: [f32; 4] = [1.0, 0.32, 0.12, 0.05];
 const FALLS_S: [f32; 4] = [2.6, 0.9, 0.4, 0.2];
+/// Keys under this one are no bars but the felt that damps them, laid down.
+const LOWEST_BAR: u8 = 36;
+const FELT_S: f32 = 0.35;
 /// The mallet's knock.
 const KNOCK_S: f32 = 0.006;
 const DOOR_S: f32 = 0.5;
@@ -54,6 +57,10 @@ impl SlateChimes {
 
     /// Strength 0 to about 1; more than that overdrives the converter.
     fn strike(&mut self, key: u8, strength: f32) {
+        if key < LOWEST_BAR {
+            self.noise(0.5 * strength, FELT_S, 0.04);
+            return;
+        }
         // Every bar has its own small mistuning, the same whenever it is struck.
         let mut own = Pcg32::seed_from_u64(self.seed ^ (u64::from(key) << 24));
         let cents = own.random_range(-14.0f64..14.0);

@@ -2,11 +2,18 @@
 
 use crate::App;
 use crate::recording::RunSettings;
-use instrument::{Controller, How, Kind, Pass, PassId, even_layers, even_rungs, first_plan};
-use program::SoundsOn;
+use instrument::{
+    Controller, Fact, How, Kind, Pass, PassId, Plan, Said, Target, TurnOrder, Wish, even_layers, even_rungs,
+    first_plan,
+};
+use program::{On, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Within};
+use serde_json::json;
 
 /// The organ's stops, by their MIDI controller.
 const STOPS: u8 = 20;
+/// The chimes' felt lies under its bars: a strike on this key is one that damps them.
+const FELT_KEY: u8 = 24;
+const DAMPED_WITHIN_MS: u32 = 400;
 
 /// Makes and records the demo, unless there are instruments already: the *Parlour reed organ*, sustained and looped; the *Slate chimes*,
 /// struck by a player who slips now and then; the *Night ferry*, a synthesiser's slow sound.
@@ -45,11 +52,27 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
     let bars = &mut chimes.passes[0];
     bars.name = "Bars".into();
     (bars.rungs, bars.layers) = (even_rungs(48, 84, 6), even_layers(3));
+    let damper = Pass {
+        id: PassId(1),
+        name: "Damper".into(),
+        sounds_on: SoundsOn::KeyUp,
+        rungs: vec![FELT_KEY],
+        layers: even_layers(1),
+        round_robins: 1,
+        tail_ms: 1_000,
+        ..bars.clone()
+    };
+    let struck = damped(&chimes, &damper);
+    chimes.passes.push(damper);
     let mut ferry = first_plan(Kind::Pad, How::OverMidi, "night-ferry").plan;
     ferry.passes[0].name = "Harbour lamps".into();
 
     let organ = app.store.create_instrument("Parlour reed organ", &organ).await?;
     let chimes = app.store.create_instrument("Slate chimes", &chimes).await?;
+    app.store
+        .change(chimes, "bars that ring until they are damped", struck)
+        .await?
+        .map_err(|error| anyhow::anyhow!(error))?;
     let ferry = app.store.create_instrument("Night ferry", &ferry).await?;
     let unattended = RunSettings {
         then: vec![ferry],
@@ -66,4 +89,35 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
             .map_err(|sentence| anyhow::anyhow!(sentence))?;
     }
     Ok(())
+}
+
+/// Bars ring whatever their keys do, one of their round robins at random; as the sustain pedal comes up the damper is heard and ends them.
+fn damped(chimes: &Plan, damper: &Pass) -> Vec<Wish> {
+    let damper = StrandId(damper.id.0);
+    let comes_up = On::Enters(Within {
+        source: Source::Controller(SUSTAIN),
+        span: Span::of(0, 63),
+    });
+    let mut said = vec![
+        (Target::Instrument, Fact::TurnOrder, json!(TurnOrder::Random)),
+        (Target::Strand(damper), Fact::StrandOn, json!(comes_up)),
+    ];
+    for pass in &chimes.passes {
+        let bars = Target::Strand(StrandId(pass.id.0));
+        said.push((bars, Fact::StrandCutBy, json!(damper.0)));
+        said.push((bars, Fact::StrandCutFadeMs, json!(DAMPED_WITHIN_MS)));
+    }
+    for cell in chimes.cells() {
+        let region = RegionOf::Cell {
+            pass: cell.pass.0,
+            key: cell.key,
+            layer: cell.layer.0,
+            round_robin: cell.round_robin,
+        };
+        let region = Target::Region(StrandId(cell.pass.0), region.number());
+        said.push((region, Fact::RegionToEnd, json!(true)));
+    }
+    said.into_iter()
+        .map(|(target, fact, value)| Wish::from((target, fact, Said::Value(value))))
+        .collect()
 }

@@ -2,14 +2,22 @@
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { passOf } from "../model/cells";
-import { percent, type Unit } from "../model/units";
+import { percent, semitones, type Unit } from "../model/units";
 import type { OnBench } from "../parts/Bench";
+import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Takes } from "../parts/Takes";
 import { usePending } from "../state/pending";
 import { useView } from "../state/view";
 
 type Making = Schemas["Making"];
+type MadeFrom = Schemas["MadeFrom"];
+
+const MADE_FROM: { value: MadeFrom; name: string }[] = [
+  { value: "next_above", name: "the next above" },
+  { value: "nearest", name: "the nearest" },
+  { value: "in_turn", name: "several in turn" },
+];
 
 const milliseconds: Unit = {
   show: (v) => `${Math.round(v)} ms`,
@@ -26,6 +34,9 @@ export function Make({ on }: { on: OnBench }) {
   const { take, takes, view, cell } = on;
   const [over, setOver] = useState(40);
   const [share, setShare] = useState(100);
+  const [from, setFrom] = useState<MadeFrom>("next_above");
+  const [furthest, setFurthest] = useState(24);
+  const [only, setOnly] = useState(false);
   const say = useView((state) => state.say);
   const [pending, begin] = usePending();
   const pass = passOf(view.plan, take.cell);
@@ -41,8 +52,14 @@ export function Make({ on }: { on: OnBench }) {
     say(`From ${count} new ones are being made; the earlier ones stay on their cells.`);
   };
   const fill = async () => {
-    answer(await api.POST("/api/instruments/{id}/passes/{pass}/fill", { params: { path: { id: view.id, pass: take.cell.pass } } }));
-    say(`${empty} empty places are being made from their neighbours.`);
+    const rule = { from, of: only ? takes.map((t) => t.id) : [], furthest_keys: furthest };
+    answer(
+      await api.POST("/api/instruments/{id}/passes/{pass}/fill", {
+        params: { path: { id: view.id, pass: take.cell.pass } },
+        body: rule,
+      }),
+    );
+    say(`Empty places within ${semitones.show(furthest)} of a recording are being made.`);
   };
   const button = (name: string, how: Making) => (
     <button className="button w-44" disabled={pending} onClick={() => begin(() => make(how))}>
@@ -75,7 +92,20 @@ export function Make({ on }: { on: OnBench }) {
           <button className="button w-44" disabled={empty === 0 || pending} onClick={() => begin(fill)}>
             Fill {empty} empty places
           </button>
-          <span className="pb-1 text-ink3">rungs that were not recorded, re-pitched from the next one</span>
+          <div className="w-40">
+            <Choice label="Re-pitched from" value={from} options={MADE_FROM} onChange={setFrom} />
+          </div>
+          <Field
+            label="Reaches"
+            width="80px"
+            value={furthest}
+            unit={semitones}
+            onSet={(v) => setFurthest(Math.min(127, Math.max(1, Math.round(v))))}
+          />
+          <label className="flex items-center gap-2 pb-1.5 text-[12px]">
+            <input type="checkbox" checked={only} onChange={(event) => setOnly(event.target.checked)} />
+            from {count} alone
+          </label>
         </div>
       </section>
       <Takes view={view} cell={cell} />

@@ -7,7 +7,7 @@ use crate::workers::Makings;
 use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
-use instrument::{Cell, Making, PassId, missing_from_neighbours};
+use instrument::{Cell, FillRule, Making, PassId};
 use program::LoopWay;
 use serde::Deserialize;
 use shown::JobView;
@@ -51,11 +51,12 @@ pub(super) async fn make_takes(
     .await
 }
 
-/// Makes takes for the rungs of a pass that were not recorded, each from its nearest neighbour.
-#[utoipa::path(post, path = "/api/instruments/{id}/passes/{pass}/fill", params(("id" = u64, Path), ("pass" = u64, Path)), responses((status = 201, body = Created), (status = 422, body = Problem)))]
+/// Makes takes for the rungs of a pass that were not recorded, by a rule that says from which.
+#[utoipa::path(post, path = "/api/instruments/{id}/passes/{pass}/fill", params(("id" = u64, Path), ("pass" = u64, Path)), request_body = FillRule, responses((status = 201, body = Created), (status = 422, body = Problem)))]
 pub(super) async fn fill_rungs(
     State(app): State<App>,
     Path((id, pass)): Path<(u64, u64)>,
+    Json(rule): Json<FillRule>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
     let seen = seen(&app.store, id)
         .await?
@@ -67,12 +68,12 @@ pub(super) async fn fill_rungs(
         .filter(|take| take.chosen && take.treatment.is_some())
         .map(|take| (take.cell, take.id))
         .collect();
-    let of = missing_from_neighbours(&view.plan, PassId(pass), &taken);
+    let of = rule.makings(&view.plan, PassId(pass), &taken);
     begin(
         &app,
         &seen,
         of,
-        "Every rung has a take, or none has one to make others from.",
+        "Every rung has a take, or none reaches the empty ones.",
     )
     .await
 }

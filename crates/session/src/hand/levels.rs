@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 /// Takes of one layer lie within this of their median: common practice.
 const WINDOW_DB: f64 = 7.0;
 /// What may be in a layer of which nothing was heard yet.
-const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
+pub(super) const ANY_LEVEL_DBFS: (f64, f64) = (-50.0, -0.2);
 
 /// Peaks of good takes in dBFS, by the velocity that they were struck with.
 #[derive(Default)]

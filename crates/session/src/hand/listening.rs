@@ -1,9 +1,11 @@
 //! What is heard, window by window: silence, a strike, its tail, and the take that they make.
 
+use super::levels::ANY_LEVEL_DBFS;
 use super::{FLOOR_MS, HandSession, Phase, ROOM_MS, STRIKES_AGAIN_AFTER};
 use crate::lead::{Action, RunState};
 use crate::verdict::{Wanted, judge};
 use instrument::{Finding, SoundCheck, Verdict};
+use program::SoundsOn;
 use signal::amplitude_to_db;
 
 /// It is quiet after so many quiet windows.
@@ -137,11 +139,16 @@ impl HandSession {
         let job = self.jobs[self.at].clone();
         let samples: Vec<f32> = self.kept.drain(..).collect();
         let take = self.windows.planar(&samples);
+        let is_strike = job.on == SoundsOn::KeyDown;
         let wanted = Wanted {
             key: job.cell.key,
-            // A chord has no note that can be wrong.
-            pitched: self.settings.pitched && job.keys.len() == 1,
-            window_dbfs: self.levels.window_of(job.velocity),
+            // Neither a chord has a note that can be wrong, nor what is heard as a key comes up.
+            pitched: self.settings.pitched && job.keys.len() == 1 && is_strike,
+            window_dbfs: if is_strike {
+                self.levels.window_of(job.velocity)
+            } else {
+                ANY_LEVEL_DBFS
+            },
             noise_floor_dbfs: self.floor.dbfs(),
             shortest_ms: SHORTEST_MS,
             dies_away: self.settings.dies_away,
@@ -159,7 +166,7 @@ impl HandSession {
             verdict = Verdict::of(findings, pitch, verdict.peak_dbfs);
         }
         let good = verdict.is_good();
-        if good {
+        if good && is_strike {
             self.levels.keep(job.velocity, verdict.peak_dbfs);
         }
         self.verdict = Some(verdict.clone());
