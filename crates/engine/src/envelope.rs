@@ -5,6 +5,9 @@ use program::Loudness;
 /// Levels under this are silence: 100 dB down, where the formats end their releases.
 const SILENCE: f32 = 1e-5;
 
+/// What is held louder by now gets there as fast as this from silence to full.
+const RISE_MS: f64 = 20.0;
+
 #[derive(Debug, Clone, Copy, PartialEq)]
 enum Stage {
     /// Frames of silence that are left.
@@ -30,6 +33,7 @@ pub(crate) struct Envelope {
     sustain: f32,
     release_factor: f32,
     cut_step: f32,
+    rise_step: f32,
 }
 
 impl Envelope {
@@ -43,6 +47,7 @@ impl Envelope {
             sustain: 0.0,
             release_factor: 0.0,
             cut_step: 0.0,
+            rise_step: 0.0,
         }
     }
 
@@ -63,7 +68,21 @@ impl Envelope {
             sustain: libm::pow(10.0, shape.sustain_db.min(0.0) / 20.0) as f32,
             release_factor: factor(shape.release_ms),
             cut_step: 0.0,
+            rise_step: (1.0 / frames(RISE_MS)) as f32,
         }
+    }
+
+    /// Other times and levels from now on, from where it is.
+    pub(crate) fn reshape(&mut self, shape: &Loudness, rate_hz: f64) {
+        // At once would click.
+        let decay_ms = shape.decay_ms.max(RISE_MS);
+        let to = Self::start(&Loudness { decay_ms, ..*shape }, rate_hz);
+        *self = Self {
+            stage: self.stage,
+            level: self.level,
+            cut_step: self.cut_step,
+            ..to
+        };
     }
 
     pub(crate) fn release(&mut self) {
@@ -123,7 +142,11 @@ impl Envelope {
                     Stage::Decay
                 }
             }
-            Stage::Decay => self.level = (self.level * self.decay_factor).max(self.sustain),
+            Stage::Decay if self.level >= self.sustain => {
+                self.level = (self.level * self.decay_factor).max(self.sustain);
+            }
+            // What holds it was raised meanwhile.
+            Stage::Decay => self.level = (self.level + self.rise_step).min(self.sustain),
             Stage::Release => {
                 self.level *= self.release_factor;
                 if self.level < SILENCE {
@@ -178,6 +201,42 @@ mod tests {
         let mut envelope = Envelope::start(&shape, 48_000.0);
         let quarter = (0..1200).map(|_| envelope.next()).last().unwrap();
         assert!((quarter - 0.25).abs() < 1e-3);
+    }
+
+    #[test]
+    fn what_it_is_held_at_may_be_moved_without_a_step() {
+        let shape = Loudness {
+            attack_ms: 0.0,
+            sustain_db: -6.0,
+            ..Loudness::default()
+        };
+        let mut envelope = Envelope::start(&shape, 48_000.0);
+        let mut before = (0..4_800).map(|_| envelope.next()).last().unwrap();
+        for sustain_db in [0.0, -12.0, -3.0] {
+            envelope.reshape(&Loudness { sustain_db, ..shape }, 48_000.0);
+            for _ in 0..4_800 {
+                let now = envelope.next();
+                assert!((now - before).abs() < 0.015, "{sustain_db}: {before} to {now}");
+                before = now;
+            }
+            assert!((20.0 * before.log10() - sustain_db as f32).abs() < 0.01);
+        }
+        envelope.release();
+        envelope.reshape(
+            &Loudness {
+                release_ms: 100.0,
+                ..shape
+            },
+            48_000.0,
+        );
+        assert!(envelope.is_released());
+        let frames = (0..)
+            .take_while(|_| {
+                envelope.next();
+                !envelope.is_done()
+            })
+            .count();
+        assert!(frames.abs_diff(4_700) < 200, "{frames}");
     }
 
     #[test]

@@ -106,15 +106,7 @@ impl Voice {
         let KeyEvent { key, velocity, .. } = event;
         let up = event.is_up();
         let gains = gains(program, region, velocity, faded);
-        let loudness = loudness_of(program, region);
-        let loudness = if up {
-            loudness
-        } else {
-            Loudness {
-                release_ms: loudness.release_ms.max(STOP_MS),
-                ..loudness
-            }
-        };
+        let loudness = loudness_of(program, region, up);
         Self {
             region: Some(index),
             stretch: Stretch::of(program, region),
@@ -145,6 +137,8 @@ impl Voice {
             self.ratio = playback_ratio(program, region, self.key, self.rate_hz);
             self.own_gains = gains(program, region, self.velocity, self.faded);
             self.stretch = Stretch::of(program, region);
+            self.envelope
+                .reshape(&loudness_of(program, region, self.up), self.rate_hz);
         }
     }
 
@@ -415,21 +409,20 @@ impl Voice {
     }
 }
 
-/// How loudness runs on a region: by its own shape, else by its strand's.
-fn loudness_of(program: &Program, region: &Region) -> Loudness {
-    let own = region
-        .shape
-        .and_then(|id| program.shapes.iter().find(|shape| shape.id == id));
-    own.map_or_else(
-        || program.loudness_of(program.strand_of(region)),
-        |shape| shape.loudness,
-    )
+/// How loudness runs on a region: of a key that is let go no release is so short that it clicks.
+fn loudness_of(program: &Program, region: &Region, up: bool) -> Loudness {
+    let loudness = program.loudness_of_region(region);
+    let shortest = if up { 0.0 } else { STOP_MS };
+    Loudness {
+        release_ms: loudness.release_ms.max(shortest),
+        ..loudness
+    }
 }
 
 /// Left and right, from the level of region, strand, velocity and fades, and the region's place.
 fn gains(program: &Program, region: &Region, velocity: u8, faded: f64) -> (f32, f32) {
     let db = level_db(program, region)
-        + velocity_gain_db(velocity, loudness_of(program, region).velocity_to_level);
+        + velocity_gain_db(velocity, program.loudness_of_region(region).velocity_to_level);
     let gain = libm::pow(10.0, db / 20.0) * faded;
     let stereo = (program.samples.get(region.sample)).is_some_and(|sample| sample.channels > 1);
     let (left, right) = pan_gains(pan_of(program, region), stereo);

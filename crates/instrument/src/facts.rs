@@ -333,6 +333,21 @@ facts! {
     /// How long it fades then.
     StrandCutFadeMs "strand_cut_fade_ms" of Strand: Takes::Number("A fade", 0.0, 20_000.0, "ms");
 
+    /// Silence before it begins.
+    ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, 20_000.0, "ms");
+    /// From silence to full.
+    ShapeAttackMs "shape_attack_ms" of Strand: Takes::Number("An attack", 0.0, 60_000.0, "ms");
+    /// How long it stays full.
+    ShapeHoldMs "shape_hold_ms" of Strand: Takes::Number("A hold", 0.0, 60_000.0, "ms");
+    /// How long it takes to fall by 100 dB, down to where it is held.
+    ShapeDecayMs "shape_decay_ms" of Strand: Takes::Number("A decay", 0.0, MOST_MS, "ms");
+    /// Where it is held.
+    ShapeSustainDb "shape_sustain_db" of Strand: Takes::Number("What it is held at", -96.0, 0.0, "dB");
+    /// How long it takes to fall by 100 dB after its key came up.
+    ShapeReleaseMs "shape_release_ms" of Strand: Takes::Number("A release", 0.0, MOST_MS, "ms");
+    /// How strongly the strike drives its level: 1 by the whole of 40·log₁₀(v/127) dB.
+    ShapeStrikeToLevel "shape_strike_to_level" of Strand: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
+
     /// Where it is cut, and for what.
     Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
 

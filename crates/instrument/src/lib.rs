@@ -24,6 +24,7 @@ mod origin;
 mod parts;
 mod plan;
 mod resolve;
+mod shaping;
 mod slicing;
 mod splitting;
 mod spread;
@@ -63,6 +64,7 @@ pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,
     ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,
 };
+pub use shaping::{KeyLevels, key_levels};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use splitting::{CutAt, split};
 pub use spread::{Part, Spread, SpreadTake, spread};

@@ -1,9 +1,10 @@
 //! Regions from takes: how rungs share the keys between them and layers the velocities.
 
+use crate::shaping::first_loudness;
 use crate::{Cell, Kind, Layer, PassId, Plan, Treatment};
 use program::{
-    Fade, Loudness, On, Program, Region, RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, SoundsOn,
-    Span, Strand, StrandId, Turn, When,
+    Fade, On, Program, Region, RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, SoundsOn, Span, Strand,
+    StrandId, Turn, When,
 };
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -202,7 +203,7 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         });
         program.shapes.push(Shape {
             id: shape,
-            loudness: loudness_of(pass.layers.len(), pass.sounds_on),
+            loudness: first_loudness(pass.layers.len(), pass.sounds_on),
             ..Shape::default()
         });
         let mut rungs: BTreeMap<u8, Vec<&PlacedTake>> = BTreeMap::new();
@@ -297,20 +298,6 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
 /// A strand that is made by rule from a pass is named by it, and by its mic where there are several.
 fn strand_id(pass: PassId, mic: Option<&str>) -> StrandId {
     StrandId(mic.map_or(pass.0, |mic| SampleId::of(mic, &[pass.0]).0))
-}
-
-/// One layer takes all of the velocity's effect on level from the shape; the more layers were recorded, the more of it is in them.
-fn loudness_of(layers: usize, on: SoundsOn) -> Loudness {
-    let velocity_to_level = if layers <= 1 { 1.0 } else { 0.5 / layers as f64 };
-    let release_ms = match on {
-        SoundsOn::KeyDown => Loudness::default().release_ms,
-        SoundsOn::KeyUp => 2_000.0,
-    };
-    Loudness {
-        velocity_to_level,
-        release_ms,
-        ..Loudness::default()
-    }
 }
 
 #[cfg(test)]

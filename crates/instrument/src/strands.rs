@@ -3,7 +3,8 @@
 use crate::by_hand::lay_by_hand_of;
 use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
-use crate::{About, Fact, Facts, Said, Target, Wish};
+use crate::shaping::{lay_shapes, reasons_of};
+use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
 use program::{ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -29,6 +30,8 @@ pub struct StrandSaid {
     pub keys_fade: u8,
     /// Strikes over which it does.
     pub strikes_fade: u8,
+    /// Why its shape is at first as it is, value by value.
+    pub shape_reasons: Vec<Reason>,
 }
 
 /// The same of every strand, in the program's order.
@@ -46,6 +49,7 @@ pub fn said_of_strands(program: &Program, said: &Facts) -> Vec<StrandSaid> {
             cut_by: cut_by(said, strand.id),
             keys_fade: said_about(said, target, Fact::StrandKeysFade).unwrap_or(0),
             strikes_fade: said_about(said, target, Fact::StrandStrikesFade).unwrap_or(0),
+            shape_reasons: reasons_of(program, strand),
         }
     };
     program.strands.iter().map(of).collect()
@@ -98,6 +102,7 @@ pub fn lay_strands(program: &mut Program, said: &Facts) {
     add_switch(program, said);
     take_turns(program, said);
     cut_off(program, said, &order);
+    lay_shapes(program, said);
 }
 
 fn place_of(said: &Facts, id: StrandId) -> Option<f64> {

@@ -102,6 +102,15 @@ impl Program {
             .map_or_else(Loudness::default, |shape| shape.loudness)
     }
 
+    /// How loudness runs on a region: by its own shape, else by its strand's.
+    pub fn loudness_of_region(&self, region: &Region) -> Loudness {
+        let own = (region.shape).and_then(|id| self.shapes.iter().find(|shape| shape.id == id));
+        own.map_or_else(
+            || self.loudness_of(self.strand_of(region)),
+            |shape| shape.loudness,
+        )
+    }
+
     /// The regions of a strand.
     pub fn regions_of(&self, strand: StrandId) -> impl Iterator<Item = &Region> {
         self.regions

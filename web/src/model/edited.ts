@@ -55,6 +55,17 @@ const OF_STRAND = {
   strand_on: "on",
 } as const;
 
+/** Facts of a strand that stand in the loudness of its shape. */
+const OF_LOUDNESS = {
+  shape_delay_ms: "delay_ms",
+  shape_attack_ms: "attack_ms",
+  shape_hold_ms: "hold_ms",
+  shape_decay_ms: "decay_ms",
+  shape_sustain_db: "sustain_db",
+  shape_release_ms: "release_ms",
+  shape_strike_to_level: "velocity_to_level",
+} as const;
+
 /** Facts of a strand that are limits of where it sounds. */
 const STRAND_LIMITS = {
   strand_low_key: ["keys", "low"],
@@ -102,9 +113,19 @@ function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
   return { program, regions };
 }
 
+/** A strand of which something is said has a shape of its own name. */
+function withLoudness(program: InstrumentView["program"], n: number, set: object): InstrumentView["program"] {
+  const strand = program.strands[n]!;
+  const before = program.shapes.find(({ id }) => id === strand.shape);
+  if (!before) return program;
+  const shape = { ...before, id: strand.id, loudness: { ...before.loudness, ...set } };
+  const shapes = [...program.shapes.filter(({ id }) => id !== strand.id), shape];
+  return { ...program, shapes, strands: program.strands.with(n, { ...strand, shape: strand.id }) };
+}
+
 function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "strands"> {
   const strands = [...view.strands];
-  const program = { ...view.program, strands: [...view.program.strands] };
+  let program = { ...view.program, strands: [...view.program.strands] };
   for (const { strand, fact, value } of wishes) {
     const n = program.strands.findIndex(({ id }) => id === strand);
     if (n < 0) continue;
@@ -113,7 +134,8 @@ function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
     // What the automatic value is, the server knows.
     if (value === undefined) continue;
     const before = program.strands[n]!;
-    if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
+    if (fact in OF_LOUDNESS) program = withLoudness(program, n, { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value });
+    else if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
     if (!isStrandLimit(fact)) continue;
     const [axis, end] = STRAND_LIMITS[fact];
     const span = { ...before.when[axis], [end]: value, [end === "low" ? "fade_in" : "fade_out"]: null };

@@ -89,6 +89,13 @@ export const seconds: Unit = {
   step: 0.5,
   fine: 0.1,
 };
+/** A time in milliseconds, shown in seconds from one second on. */
+export const time: Unit = {
+  show: (v) => (v < 1000 ? `${Math.round(v * 10) / 10} ms` : `${Math.round(v) / 1000} s`),
+  parse: (t) => plain(t, /^(ms)?$/i) ?? ((s) => (s === undefined ? undefined : s * 1000))(plain(t, /^s$/i)),
+  step: 10,
+  fine: 1,
+};
 export const semitones: Unit = {
   show: (v) => `${v} ${v === 1 ? "key" : "keys"}`,
   parse: (t) => plain(t, /^(keys?|semitones?|st)?$/i),

@@ -27,6 +27,7 @@ function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number>
     tune: share((c) => c.take?.treatment != null && (c.take.correction.no_pitch || Math.abs(centsFromPlan(c.take) ?? 99) <= 60)),
     loop: ["struck", "plucked", "drum"].includes(view.plan.kind) ? measured : share((c) => c.take?.treatment?.loop != null),
     map: measured,
+    shape: measured,
     export: exports?.some((job) => job.state === "done") ? 1 : 0,
   };
 }

@@ -22,6 +22,8 @@ import { LoopBench, loopPlot, standsOutWrongly } from "../steps/Loop";
 import { MapBench } from "../steps/Map";
 import { onKeys } from "../steps/dropped";
 import { MapBoard } from "../steps/MapBoard";
+import { ShapeBench } from "../steps/Shape";
+import { ShapeBoard } from "../steps/ShapeBoard";
 import { paintPlan, planPlot } from "../steps/paintPlan";
 import { PlanBench } from "../steps/Plan";
 import { RecordBench, recordPlot } from "../steps/Record";
@@ -129,12 +131,13 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
           paint={paint}
           wide={step === "map" || step === "export"}
           onFiles={step === "map" ? (key, files) => void onKeys(view, key, files).catch(sayError) : undefined}
-          board={step === "map" || step === "export" ? <MapBoard view={view} /> : undefined}
+          board={step === "map" || step === "export" ? <MapBoard view={view} /> : step === "shape" ? <ShapeBoard view={view} /> : undefined}
         >
-          {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && <PassTabs plan={view.plan} />}
+          {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && step !== "shape" && <PassTabs plan={view.plan} />}
           {step === "plan" && <PlanBench view={view} />}
           {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
           {step === "map" && <MapBench view={view} />}
+          {step === "shape" && <ShapeBench view={view} />}
           {step === "export" && <ExportBench view={view} />}
           {needsTake && !on && <Empty view={view} cells={cells} />}
           {step === "trim" && on && <TrimBench key={on.take.id} on={on} />}

@@ -14,6 +14,15 @@ export const thumbnailsQuery = (id: number) =>
     queryKey: ["thumbnails", id],
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/thumbnails", { params: { path: { id } } })),
   });
+/** How loud every key of a strand sounds; asked for anew with whatever was kept. */
+export const levelsQuery = (id: number, strand: number | undefined, keptAt: string) =>
+  queryOptions({
+    queryKey: ["levels", id, strand, keptAt],
+    queryFn: async () =>
+      answer(await api.GET("/api/instruments/{id}/strands/{strand}/levels", { params: { path: { id, strand: strand! } } })),
+    enabled: strand !== undefined,
+    placeholderData: (previous: Schemas["KeyLevels"][] | undefined) => previous,
+  });
 export const importsQuery = (id: number) =>
   queryOptions({
     queryKey: ["exports", id, "imports"],

@@ -11,6 +11,7 @@ mod measuring;
 mod out_and_back;
 mod planning;
 mod recording;
+mod shaping;
 mod shelving;
 mod spreading;
 mod strands;
@@ -102,6 +103,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(taking_in::waiting_audio))
         .routes(routes!(files::forget_files))
         .routes(routes!(strands::act))
+        .routes(routes!(shaping::levels))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))
         .routes(routes!(out_and_back::takes_out))

@@ -1,0 +1,259 @@
+//! How strands play: a first shape with its reasons, what was said of it, and how loud every key sounds at every strike.
+
+use crate::facts::said_about;
+use crate::{Fact, Facts, Reason, Target};
+use program::{Loudness, On, Program, Region, Shape, ShapeId, SoundsOn, Strand, level_db, velocity_gain_db};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use utoipa::ToSchema;
+
+/// Strikes at which levels are told.
+const STRIKES: u8 = 16;
+
+/// How loudness runs at first. One layer takes all of the strike's effect on level from the shape; the more were recorded, the more of it is in them.
+pub(crate) fn first_loudness(layers: usize, on: SoundsOn) -> Loudness {
+    let velocity_to_level = if layers <= 1 { 1.0 } else { 0.5 / layers as f64 };
+    let release_ms = match on {
+        SoundsOn::KeyDown => Loudness::default().release_ms,
+        SoundsOn::KeyUp => 2_000.0,
+    };
+    Loudness {
+        velocity_to_level,
+        release_ms,
+        ..Loudness::default()
+    }
+}
+
+/// Why a strand's shape is at first as it is, value by value.
+pub(crate) fn reasons_of(program: &Program, strand: &Strand) -> Vec<Reason> {
+    let layers: BTreeSet<u8> = (program.regions_of(strand.id))
+        .map(|region| region.when.strikes.low)
+        .collect();
+    let reason = |about: &str, because: &str| Reason {
+        about: about.into(),
+        because: because.into(),
+    };
+    let release = if matches!(strand.on, On::KeyDown(_)) {
+        "300 ms until it is not heard any more, as is common where nothing else is known"
+    } else {
+        "no key holds it: it rings out"
+    };
+    let strike = match layers.len() {
+        0 | 1 => "one layer has but one level: the strike makes all the difference".to_owned(),
+        n => format!("much of the difference is in the {n} layers as they were recorded"),
+    };
+    vec![
+        reason("attack", "a hair, so that no start clicks"),
+        reason("release", release),
+        reason("strike", &strike),
+    ]
+}
+
+/// Lays what was said of the shapes of strands over those that they have, each in a shape of its own where anything was.
+pub(crate) fn lay_shapes(program: &mut Program, said: &Facts) {
+    // A copy plays as what it is a copy of, but for what was said of it: that comes first.
+    let shares = |strand: &Strand| strand.shape != ShapeId(strand.id.0);
+    let mut order: Vec<usize> = (0..program.strands.len()).collect();
+    order.sort_by_key(|n| shares(&program.strands[*n]));
+    for n in order {
+        let strand = &program.strands[n];
+        let own = ShapeId(strand.id.0);
+        let before = program.shape_of(strand).cloned().unwrap_or_default();
+        let loudness = said_of_loudness(before.loudness, Target::Strand(strand.id), said);
+        if loudness == before.loudness {
+            continue;
+        }
+        let shape = Shape {
+            id: own,
+            loudness,
+            ..before
+        };
+        match program.shapes.iter_mut().find(|other| other.id == own) {
+            Some(other) => *other = shape,
+            None => program.shapes.push(shape),
+        }
+        program.strands[n].shape = own;
+    }
+}
+
+fn said_of_loudness(first: Loudness, target: Target, said: &Facts) -> Loudness {
+    let of = |fact: Fact, first: f64| said_about::<f64>(said, target, fact).unwrap_or(first);
+    Loudness {
+        delay_ms: of(Fact::ShapeDelayMs, first.delay_ms),
+        attack_ms: of(Fact::ShapeAttackMs, first.attack_ms),
+        hold_ms: of(Fact::ShapeHoldMs, first.hold_ms),
+        decay_ms: of(Fact::ShapeDecayMs, first.decay_ms),
+        sustain_db: of(Fact::ShapeSustainDb, first.sustain_db),
+        release_ms: of(Fact::ShapeReleaseMs, first.release_ms),
+        velocity_to_level: of(Fact::ShapeStrikeToLevel, first.velocity_to_level),
+    }
+}
+
+/// How loud one key of a strand sounds, from the softest strike to the hardest.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct KeyLevels {
+    /// Which key.
+    pub key: u8,
+    /// At each of some strikes, rising evenly to 127: LUFS, as loud as the takes are with all gains; `null` where it is silent.
+    pub lufs: Vec<Option<f64>>,
+}
+
+/// How loud every key of a strand sounds at every strike, where the loudness of each sample is known; keys on which nothing ever sounds are left out.
+pub fn key_levels(program: &Program, strand: &Strand, loudness_lufs: &[Option<f64>]) -> Vec<KeyLevels> {
+    let regions: Vec<&Region> = program.regions_of(strand.id).collect();
+    (0..128)
+        .map(|key| KeyLevels {
+            key,
+            lufs: (1..=STRIKES)
+                .map(|n| {
+                    let strike = (u16::from(n) * 127 / u16::from(STRIKES)) as u8;
+                    level_at(program, strand, &regions, loudness_lufs, (key, strike))
+                })
+                .collect(),
+        })
+        .filter(|levels| levels.lufs.iter().any(Option::is_some))
+        .collect()
+}
+
+/// The powers of all that answers, each by how often its turn comes.
+fn level_at(
+    program: &Program,
+    strand: &Strand,
+    regions: &[&Region],
+    loudness_lufs: &[Option<f64>],
+    (key, strike): (u8, u8),
+) -> Option<f64> {
+    let power: f64 = (regions.iter())
+        .filter_map(|region| {
+            let gain = region.when.gain(key, strike) * strand.when.gain(key, strike);
+            let take = loudness_lufs.get(region.sample).copied().flatten()?;
+            let turns = region.when.turn.place().map_or(1.0, |(_, of)| f64::from(of));
+            let by_strike = velocity_gain_db(strike, program.loudness_of_region(region).velocity_to_level);
+            let db = take + level_db(program, region) + by_strike;
+            Some(gain * gain * 10f64.powf(db / 10.0) / turns)
+        })
+        .sum();
+    // A tenth of a dB is more than anybody sees or hears.
+    (power > 0.0).then(|| (100.0 * power.log10()).round() / 10.0)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::{Change, Said, Wish, lay_over};
+    use program::{RegionOf, Span, StrandId, Turn, When};
+    use serde_json::{Value, json};
+
+    const ONE: StrandId = StrandId(1);
+    const COPY: StrandId = StrandId(2);
+
+    fn program() -> Program {
+        let mut program = Program {
+            strands: vec![
+                Strand::new(ONE, "One", ShapeId(1)),
+                Strand::new(COPY, "Copy", ShapeId(1)),
+            ],
+            shapes: vec![Shape {
+                id: ShapeId(1),
+                loudness: first_loudness(2, SoundsOn::KeyDown),
+                ..Shape::default()
+            }],
+            ..Program::default()
+        };
+        for (n, strikes) in [Span::of(1, 63), Span::of(64, 127)].into_iter().enumerate() {
+            let mut region = Region::whole(n, 60, 100);
+            (region.key.strand, region.key.of) = (ONE, RegionOf::Own(n as u64));
+            region.when = When::on(Span::of(58, 60), strikes);
+            program.regions.push(region);
+        }
+        program
+    }
+
+    fn facts(wishes: Vec<(StrandId, Fact, Value)>) -> Facts {
+        let mut said = Facts::new();
+        let wishes: Vec<Wish> = wishes
+            .into_iter()
+            .map(|(strand, fact, value)| Wish::from((Target::Strand(strand), fact, Said::Value(value))))
+            .collect();
+        let change = Change::propose("x", &said, wishes).unwrap();
+        lay_over(&mut said, &change.fields);
+        said
+    }
+
+    #[test]
+    fn what_is_said_of_a_copy_leaves_what_it_is_a_copy_of() {
+        let mut program = program();
+        lay_shapes(&mut program, &facts(vec![(COPY, Fact::ShapeAttackMs, json!(80))]));
+        let attacks: Vec<f64> = (program.strands.iter())
+            .map(|strand| program.loudness_of(Some(strand)).attack_ms)
+            .collect();
+        assert_eq!(attacks, [2.0, 80.0]);
+        let all = [
+            (Fact::ShapeDelayMs, 5.0),
+            (Fact::ShapeAttackMs, 10.0),
+            (Fact::ShapeHoldMs, 20.0),
+            (Fact::ShapeDecayMs, 3_000.0),
+            (Fact::ShapeSustainDb, -12.0),
+            (Fact::ShapeReleaseMs, 900.0),
+            (Fact::ShapeStrikeToLevel, 0.4),
+        ];
+        let said = facts(all.iter().map(|(fact, to)| (ONE, *fact, json!(to))).collect());
+        lay_shapes(&mut program, &said);
+        let Loudness {
+            delay_ms,
+            attack_ms,
+            hold_ms,
+            decay_ms,
+            sustain_db,
+            release_ms,
+            velocity_to_level,
+        } = program.loudness_of(program.strand(ONE));
+        let now = [
+            delay_ms,
+            attack_ms,
+            hold_ms,
+            decay_ms,
+            sustain_db,
+            release_ms,
+            velocity_to_level,
+        ];
+        assert_eq!(now, all.map(|(_, to)| to));
+        // It has a shape of its own by now.
+        assert_eq!(program.loudness_of(program.strand(COPY)).attack_ms, 80.0);
+    }
+
+    #[test]
+    fn what_cannot_be_is_refused_with_a_sentence() {
+        for (fact, value) in [
+            (Fact::ShapeAttackMs, json!(-1)),
+            (Fact::ShapeSustainDb, json!(3)),
+            (Fact::ShapeStrikeToLevel, json!("much")),
+        ] {
+            let wish = Wish::from((Target::Strand(ONE), fact, Said::Value(value)));
+            assert!(
+                Change::propose("x", &Facts::new(), vec![wish]).is_err(),
+                "{fact:?}"
+            );
+        }
+    }
+
+    #[test]
+    fn every_key_is_as_loud_at_every_strike_as_its_regions_and_the_strike_make_it() {
+        let mut program = program();
+        let strand = program.strands[0].clone();
+        let levels = key_levels(&program, &strand, &[Some(-30.0), Some(-20.0)]);
+        assert_eq!(levels.iter().map(|of| of.key).collect::<Vec<_>>(), [58, 59, 60]);
+        let at = |levels: &[KeyLevels], n: usize| levels[0].lufs[n].unwrap();
+        // Two layers: a quarter of 40·log₁₀(v/127).
+        assert!((at(&levels, 15) + 20.0).abs() < 0.06);
+        assert!((at(&levels, 7) - (-30.0 + 10.0 * (63.0f64 / 127.0).log10())).abs() < 0.06);
+        // Of two in turn one sounds at a time; one whose loudness is not known is not heard of.
+        program.regions.push(program.regions[1].clone());
+        for (place, n) in [(0, 1), (1, 2)] {
+            program.regions[n].when.turn = Turn::InOrder { place, of: 2 };
+        }
+        let levels = key_levels(&program, &strand, &[None, Some(-20.0)]);
+        assert!((at(&levels, 15) + 20.0).abs() < 0.06);
+        assert_eq!(levels[0].lufs[3], None);
+    }
+}

@@ -1,0 +1,45 @@
+import { expect, test } from "vitest";
+import { courseOf, decayToHeldMs, draggedBy, type Loudness } from "./shape";
+
+const frame = { width: 400, height: 90 };
+const loudness: Loudness = {
+  delay_ms: 0,
+  attack_ms: 20,
+  hold_ms: 0,
+  decay_ms: 1000,
+  sustain_db: -6,
+  release_ms: 500,
+  velocity_to_level: 0.5,
+};
+
+test("a course goes up, down to where it is held, and to silence after the key", () => {
+  const { points, handles, keyUp } = courseOf(loudness, frame);
+  const xs = points.map(({ x }) => x);
+  expect(xs).toEqual([...xs].sort((a, b) => a - b));
+  expect(Math.max(...xs)).toBeLessThanOrEqual(frame.width);
+  expect(handles.attack.y).toBe(0);
+  expect(handles.decay.y).toBeCloseTo(9);
+  expect(handles.release.x).toBeGreaterThan(keyUp);
+  expect(points.at(-1)!.y).toBe(frame.height);
+});
+
+test("the longest of everything still fits", () => {
+  const most = { ...loudness, delay_ms: 6e4, attack_ms: 6e4, hold_ms: 6e4, decay_ms: 6e5, sustain_db: -96, release_ms: 6e5 };
+  const { points } = courseOf(most, frame);
+  expect(points.every(({ x, y }) => x <= frame.width + 1e-9 && y >= 0 && y <= frame.height)).toBe(true);
+});
+
+test("a handle that is dragged lies where the pointer is", () => {
+  for (const handle of ["attack", "decay", "release"] as const) {
+    const before = courseOf(loudness, frame).handles[handle];
+    const after = courseOf({ ...loudness, ...draggedBy(loudness, handle, { x: 20, y: 15 }, frame) }, frame).handles[handle];
+    expect(after.x - before.x).toBeCloseTo(20, 0);
+    if (handle === "decay") expect(after.y - before.y).toBeCloseTo(15, 0);
+  }
+  expect(draggedBy(loudness, "attack", { x: -500, y: 0 }, frame)).toEqual({ attack_ms: 0 });
+  expect(draggedBy(loudness, "decay", { x: 0, y: -500 }, frame).sustain_db).toBe(0);
+});
+
+test("a decay of 100 dB is at 6 dB down after six hundredths of it", () => {
+  expect(decayToHeldMs(loudness)).toBe(60);
+});

@@ -1,0 +1,68 @@
+// Loudness over time, as a curve that is dragged.
+import { useEffect, useRef, useState } from "react";
+import { courseOf, draggedBy, type Frame, type Handle, type Loudness } from "../model/shape";
+import { useDrag } from "../parts/drag";
+
+/** A handle is taken hold of from so many pixels. */
+const GRIP = 12;
+const HEIGHT = 96;
+const EDGE = 8;
+
+interface Props {
+  /** As it is shown, while it is dragged too. */
+  loudness: Loudness;
+  kept: Loudness;
+  onLive: (to: Partial<Loudness> | undefined) => void;
+  onKeep: (handle: Handle, to: Partial<Loudness>) => void;
+}
+
+export function CourseOfLoudness({ loudness, kept, onLive, onKeep }: Props) {
+  const ref = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(400);
+  useEffect(() => {
+    if (!ref.current) return undefined;
+    const observer = new ResizeObserver(([entry]) => entry && setWidth(Math.max(100, entry.contentRect.width - 2 * EDGE)));
+    observer.observe(ref.current);
+    return () => observer.disconnect();
+  }, []);
+  const frame: Frame = { width, height: HEIGHT };
+  const { points, handles, keyUp } = courseOf(loudness, frame);
+  const { handlers } = useDrag<Handle>({
+    take: (at) => {
+      const near = (Object.keys(handles) as Handle[])
+        .map((handle) => ({ handle, far: Math.hypot(handles[handle].x + EDGE - at.x, handles[handle].y + EDGE - at.y) }))
+        .sort((a, b) => a.far - b.far)[0];
+      return near && near.far <= GRIP ? near.handle : undefined;
+    },
+    move: (handle, by) => onLive(draggedBy(kept, handle, by, frame)),
+    drop: (handle, by) => onKeep(handle, draggedBy(kept, handle, by, frame)),
+    cancel: () => onLive(undefined),
+  });
+  const line = points.map(({ x, y }) => `${x.toFixed(1)},${y.toFixed(1)}`).join(" ");
+  return (
+    <div ref={ref} data-part="course" className="relative touch-none rounded-lg select-none bg-sheet" {...handlers}>
+      <svg width="100%" height={HEIGHT + 2 * EDGE} aria-hidden className="block">
+        <g transform={`translate(${EDGE} ${EDGE})`}>
+          <polygon points={`0,${HEIGHT} ${line}`} className="fill-act-soft" />
+          <line x1={0} x2={width} y1={HEIGHT} y2={HEIGHT} className="stroke-line" />
+          <line x1={keyUp} x2={keyUp} y1={0} y2={HEIGHT} strokeDasharray="3 3" className="stroke-chosen-line" />
+          <text x={keyUp + 5} y={9} className="num fill-ink3 text-[11px]">
+            key up
+          </text>
+          <polyline points={line} fill="none" strokeWidth={2} className="stroke-act" />
+          {(Object.keys(handles) as Handle[]).map((handle) => (
+            <circle
+              key={handle}
+              data-handle={handle}
+              cx={handles[handle].x}
+              cy={handles[handle].y}
+              r={4.5}
+              strokeWidth={2}
+              className="cursor-grab fill-raised stroke-act"
+            />
+          ))}
+        </g>
+      </svg>
+    </div>
+  );
+}

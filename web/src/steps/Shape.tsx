@@ -1,0 +1,140 @@
+// Shape: how strands play.
+import { useState } from "react";
+import type { Fact, InstrumentView } from "../api/client";
+import { fitted } from "../model/ranges";
+import { type Handle, type Loudness } from "../model/shape";
+import { heldStrand, passOfStrand, type PlacedStrand, placedStrands } from "../model/strands";
+import { Field } from "../parts/Field";
+import { change } from "../state/edits";
+import { useMap } from "../state/map";
+import { sayError, useView } from "../state/view";
+import { CourseOfLoudness } from "./CourseOfLoudness";
+import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
+
+/** dB between the softest strike and the hardest where the strike makes all the difference. */
+const WHOLE_RANGE_DB = 84;
+
+const FACTS: Record<Handle, Fact[]> = {
+  attack: ["shape_attack_ms"],
+  decay: ["shape_decay_ms", "shape_sustain_db"],
+  release: ["shape_release_ms"],
+};
+
+export function ShapeBench({ view }: { view: InstrumentView }) {
+  const { pass, setPass } = useView();
+  const { strand: wanted, setStrand } = useMap();
+  const [all, setAll] = useState(false);
+  const strands = placedStrands(view);
+  const heldId = heldStrand(view, wanted, pass);
+  const held = strands.find(({ strand }) => strand.id === heldId);
+  if (!held) return <p className="text-ink3">Nothing sounds yet: what was recorded is shaped here.</p>;
+  const hold = (strand: number) => {
+    const of = passOfStrand(view, strand);
+    if (of !== undefined) setPass(of);
+    setAll(false);
+    setStrand(strand);
+  };
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-2">
+        <h2 className="mr-2 text-[17px] font-semibold">Shape</h2>
+        {strands.map(({ strand }) => (
+          <button
+            key={strand.id}
+            className={`button ${!all && strand === held.strand ? "on" : ""}`}
+            aria-pressed={!all && strand === held.strand}
+            onClick={() => hold(strand.id)}
+          >
+            {strand.name}
+          </button>
+        ))}
+        {strands.length > 1 && (
+          <button className={`button ${all ? "on" : ""}`} aria-pressed={all} onClick={() => setAll(!all)}>
+            all strands
+          </button>
+        )}
+      </div>
+      <LoudnessCard
+        key={held.strand.id}
+        view={view}
+        of={all ? [held, ...strands.filter((other) => other !== held)] : [held]}
+        first={held}
+      />
+    </>
+  );
+}
+
+interface Props {
+  view: InstrumentView;
+  /** What is set goes to all of these. */
+  of: PlacedStrand[];
+  first: PlacedStrand;
+}
+
+function LoudnessCard({ view, of, first }: Props) {
+  const { strand, said } = first;
+  const loudnessOf = (id: number) => view.program.shapes.find((shape) => shape.id === id)?.loudness;
+  const kept = loudnessOf(strand.shape);
+  const [live, setLive] = useState<Partial<Loudness>>();
+  if (!kept) return null;
+  const loudness = { ...kept, ...live };
+  const whose = of.length > 1 ? `${of.length} strands` : strand.name;
+  const say = (facts: Fact[], values: unknown[], label: string) =>
+    void change(
+      view.id,
+      label,
+      of.flatMap((one) => facts.map((fact, n) => ({ strand: one.strand.id, fact, value: values[n] }))),
+    ).catch(sayError);
+  const because = (about: string | undefined) => said.shape_reasons.find((reason) => reason.about === about)?.because;
+  const differs = (number: LoudnessNumber) => of.some((one) => loudnessOf(one.strand.shape)?.[number.of] !== kept[number.of]);
+  const field = (number: LoudnessNumber) => {
+    const byHand = said.by_hand.includes(number.fact);
+    const why = byHand ? undefined : because(number.about);
+    return (
+      <div key={number.fact} title={[why, number.says].filter(Boolean).join(" · ") || undefined}>
+        <Field
+          label={differs(number) ? `${number.label} (they differ)` : number.label}
+          value={loudness[number.of]}
+          unit={number.unit}
+          byHand={byHand}
+          onSet={(v) => say([number.fact], [fitted(number, v)], `set ${number.label.toLowerCase()} of ${whose}`)}
+          onAutomatic={() => say([number.fact], [undefined], `give ${number.label.toLowerCase()} of ${whose} back`)}
+        />
+      </div>
+    );
+  };
+  const reasons = [...COURSE, BY_STRIKE].flatMap((number) =>
+    said.by_hand.includes(number.fact) || !because(number.about) ? [] : [`${number.label}: ${because(number.about)}.`],
+  );
+  return (
+    <section className="card flex flex-col gap-3 p-3" aria-label="Loudness" data-part="loudness">
+      <h3>
+        <b className="font-semibold">Loudness</b> <span className="text-[12px] text-ink3">over time and by the strike</span>
+      </h3>
+      <CourseOfLoudness
+        loudness={loudness}
+        kept={kept}
+        onLive={setLive}
+        onKeep={(handle, to) => {
+          setLive(undefined);
+          const facts = FACTS[handle].filter((fact) => [...COURSE].some((number) => number.fact === fact && to[number.of] !== undefined));
+          const values = facts.map((fact) => to[COURSE.find((number) => number.fact === fact)!.of]);
+          say(facts, values, `shape the ${handle} of ${whose}`);
+        }}
+      />
+      <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">{COURSE.map(field)}</div>
+      <div className="flex items-end gap-3 border-t border-line2 pt-3">
+        <div className="w-28">{field(BY_STRIKE)}</div>
+        <p className="pb-1.5 text-[12px] text-ink3">
+          The softest strike is {Math.round(WHOLE_RANGE_DB * loudness.velocity_to_level)} dB under the hardest, beside what the layers
+          differ by.
+        </p>
+      </div>
+      {reasons.length > 0 && (
+        <p className="text-[11.5px] text-ink3" data-part="reasons">
+          As it is by itself: {reasons.join(" ")}
+        </p>
+      )}
+    </section>
+  );
+}

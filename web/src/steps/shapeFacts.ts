@@ -1,0 +1,37 @@
+// What is said of the shapes of strands.
+import type { Fact } from "../api/client";
+import type { Ranged } from "../model/ranges";
+import type { Loudness } from "../model/shape";
+import { decibels, share, time, type Unit } from "../model/units";
+
+/** A number of loudness. */
+export interface LoudnessNumber extends Ranged {
+  fact: Fact;
+  /** Where it stands in a shape. */
+  of: keyof Loudness;
+  label: string;
+  /** The name of the reason for its first value. */
+  about?: string;
+  unit: Unit;
+  says?: string;
+}
+
+const TO_SILENCE = "time to fall by 100 dB, as both formats count it";
+
+export const COURSE: LoudnessNumber[] = [
+  { fact: "shape_delay_ms", of: "delay_ms", label: "Waits", unit: time, within: [0, 20_000] },
+  { fact: "shape_attack_ms", of: "attack_ms", label: "Attack", about: "attack", unit: time, within: [0, 60_000] },
+  { fact: "shape_hold_ms", of: "hold_ms", label: "Stays full", unit: time, within: [0, 60_000] },
+  { fact: "shape_decay_ms", of: "decay_ms", label: "Decay", unit: time, within: [0, 600_000], says: TO_SILENCE },
+  { fact: "shape_sustain_db", of: "sustain_db", label: "Held at", unit: decibels, within: [-96, 0] },
+  { fact: "shape_release_ms", of: "release_ms", label: "Release", about: "release", unit: time, within: [0, 600_000], says: TO_SILENCE },
+];
+
+export const BY_STRIKE: LoudnessNumber = {
+  fact: "shape_strike_to_level",
+  of: "velocity_to_level",
+  label: "Strike",
+  about: "strike",
+  unit: share,
+  within: [0, 1],
+};
