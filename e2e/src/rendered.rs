@@ -63,6 +63,7 @@ pub async fn same_samples(
             EventKind::NoteOn { key, velocity } => json!([block, "note_on", key, velocity]),
             EventKind::NoteOff { key } => json!([block, "note_off", key, 0]),
             EventKind::Controller { controller, value } => json!([block, "controller", controller, value]),
+            EventKind::Bend { value } => json!([block, "bend", value, 0]),
         })
         .collect();
     let code = format!(

@@ -130,7 +130,8 @@ pub extern "C" fn take_program(length: usize) -> u32 {
     with(|i| {
         let bytes: &[u8] = bytemuck::cast_slice(&i.exchange);
         let left = i.expected - i.bytes.len();
-        i.bytes.extend_from_slice(&bytes[..length.min(bytes.len()).min(left)]);
+        i.bytes
+            .extend_from_slice(&bytes[..length.min(bytes.len()).min(left)]);
         if i.bytes.len() < i.expected {
             return 0;
         }
@@ -155,12 +156,24 @@ pub extern "C" fn finish_program() {
 /// Takes `slabs` slabs of a sample, by its name, from `slab` on: `frames` interleaved frames of 32-bit floats in the exchange buffer, with what follows
 /// the last slab, or to the sample's end. `as_head` where a key begins with them.
 #[unsafe(no_mangle)]
-pub extern "C" fn take_audio(sample: f64, channels: usize, slab: u32, slabs: u32, frames: usize, as_head: u32) {
+pub extern "C" fn take_audio(
+    sample: f64,
+    channels: usize,
+    slab: u32,
+    slabs: u32,
+    frames: usize,
+    as_head: u32,
+) {
     with(|i| {
         let all: &[f32] = bytemuck::cast_slice(&i.exchange);
-        let kept = if as_head == 1 { Kept::AsHead } else { Kept::WhilePlayed };
+        let kept = if as_head == 1 {
+            Kept::AsHead
+        } else {
+            Kept::WhilePlayed
+        };
         let all = &all[..(frames * channels).min(all.len())];
-        i.engine.add_audio(SampleId(sample as u64), channels as u8, (slab, slabs), kept, all);
+        i.engine
+            .add_audio(SampleId(sample as u64), channels as u8, (slab, slabs), kept, all);
     });
 }
 
@@ -223,10 +236,23 @@ pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
 
 /// Puts a region on other keys and strikes while it is dragged.
 #[unsafe(no_mangle)]
-pub extern "C" fn place(strand: f64, region: f64, low_key: u32, high_key: u32, low_strike: u32, high_strike: u32) {
+pub extern "C" fn place(
+    strand: f64,
+    region: f64,
+    low_key: u32,
+    high_key: u32,
+    low_strike: u32,
+    high_strike: u32,
+) {
     let step = |value: u32| value.min(127) as u8;
-    let (keys, strikes) = ((step(low_key), step(high_key)), (step(low_strike), step(high_strike)));
-    with(|i| i.engine.place(StrandId(strand as u64), region as u64, keys, strikes));
+    let (keys, strikes) = (
+        (step(low_key), step(high_key)),
+        (step(low_strike), step(high_strike)),
+    );
+    with(|i| {
+        i.engine
+            .place(StrandId(strand as u64), region as u64, keys, strikes)
+    });
 }
 
 /// A key goes down.
@@ -239,6 +265,12 @@ pub extern "C" fn note_on(key: u32, velocity: u32) {
 #[unsafe(no_mangle)]
 pub extern "C" fn note_off(key: u32) {
     with(|i| i.engine.note_off(key as u8));
+}
+
+/// The bend is moved, 0 to 16,383.
+#[unsafe(no_mangle)]
+pub extern "C" fn bend(value: u32) {
+    with(|i| i.engine.bend(value as u16));
 }
 
 /// A controller is moved.

@@ -344,6 +344,11 @@ impl Engine {
         });
     }
 
+    /// The bend is moved, 0 to 16,383, in the middle at 8,192 (MIDI 1.0): all that sounds follows.
+    pub fn bend(&mut self, value: u16) {
+        self.standing.bend_to(value);
+    }
+
     /// Keys that no pedal holds any more are let go.
     fn let_go(&mut self) {
         while let Some((key, velocity)) = self.pedals.next_let_go(&self.standing) {
@@ -377,11 +382,12 @@ impl Engine {
         self.voices.end();
     }
 
-    /// MIDI RP-015: the wheel and the pedals at nothing, expression open.
+    /// MIDI RP-015: the wheel and the pedals at nothing, expression open, the bend in the middle.
     fn reset_controllers(&mut self) {
         for (controller, value) in [(1, 0), (11, 127), (SUSTAIN, 0), (SOSTENUTO, 0), (SOFT, 0)] {
             self.controller(controller, value);
         }
+        self.bend(8_192);
     }
 
     fn start(&mut self, event: KeyEvent) {

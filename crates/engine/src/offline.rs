@@ -27,6 +27,11 @@ pub enum EventKind {
         /// 0 to 127.
         value: u8,
     },
+    /// The bend is moved.
+    Bend {
+        /// 0 to 16,383.
+        value: u16,
+    },
 }
 
 /// What happens when.
@@ -68,6 +73,7 @@ pub fn render_offline(
                 EventKind::NoteOn { key, velocity } => engine.note_on(key, velocity),
                 EventKind::NoteOff { key } => engine.note_off(key),
                 EventKind::Controller { controller, value } => engine.controller(controller, value),
+                EventKind::Bend { value } => engine.bend(value),
             }
         }
         engine.render(&mut left[first..end], &mut right[first..end]);

@@ -6,8 +6,8 @@ use crate::slabs::Slabs;
 use crate::stretch::{Course, Stretch};
 use crate::{Envelope, Interpolator};
 use program::{
-    Cut, KeyEvent, Loudness, Program, Region, Standing, level_db, pan_gains, pan_of, playback_ratio,
-    velocity_gain_db,
+    Cut, KeyEvent, Loudness, Program, Region, Standing, bend_ratio, level_db, pan_gains, pan_of,
+    playback_ratio, velocity_gain_db,
 };
 
 /// No release is shorter, so that letting a key go does not click.
@@ -48,6 +48,8 @@ pub(crate) struct Voice {
     faded: f64,
     pub(crate) position: f64,
     pub(crate) ratio: f64,
+    /// What it would be, but for the bend.
+    own_ratio: f64,
     /// Left and right as they are now.
     gains: (f32, f32),
     /// What they would be, but for the fades of sources.
@@ -83,6 +85,7 @@ impl Voice {
             faded: 1.0,
             position: 0.0,
             ratio: 1.0,
+            own_ratio: 1.0,
             gains: (0.0, 0.0),
             own_gains: (0.0, 0.0),
             going: Going::default(),
@@ -107,6 +110,7 @@ impl Voice {
         let up = event.is_up();
         let gains = gains(program, region, velocity, faded);
         let loudness = loudness_of(program, region, up);
+        let ratio = playback_ratio(program, region, key, rate_hz);
         Self {
             region: Some(index),
             stretch: Stretch::of(program, region),
@@ -120,7 +124,8 @@ impl Voice {
             event: number,
             faded,
             position: region.start_frame as f64,
-            ratio: playback_ratio(program, region, key, rate_hz),
+            ratio,
+            own_ratio: ratio,
             // Negative until its first block: it begins where it belongs.
             gains: (-1.0, -1.0),
             own_gains: gains,
@@ -134,7 +139,7 @@ impl Voice {
     /// Takes over what its region says now: level, place, pitch and stretch, while it sounds.
     pub(crate) fn follow(&mut self, program: &Program) {
         if let Some(region) = self.region_in(program) {
-            self.ratio = playback_ratio(program, region, self.key, self.rate_hz);
+            self.own_ratio = playback_ratio(program, region, self.key, self.rate_hz);
             self.own_gains = gains(program, region, self.velocity, self.faded);
             self.stretch = Stretch::of(program, region);
             self.envelope
@@ -142,7 +147,7 @@ impl Voice {
         }
     }
 
-    /// Where controllers stand that it fades by: it goes there within the next block.
+    /// Where controllers stand that it fades by, and the bend: it goes there within the next block.
     pub(crate) fn follow_sources(&mut self, program: &Program, standing: &Standing) {
         let Some(region) = self.region_in(program) else {
             return;
@@ -155,6 +160,12 @@ impl Voice {
             self.gains = to;
         }
         self.going.to = to;
+        let bend = standing.bend();
+        self.ratio = if bend == 0.0 {
+            self.own_ratio
+        } else {
+            self.own_ratio * bend_ratio(program, region, bend)
+        };
     }
 
     fn region_in<'a>(&self, program: &'a Program) -> Option<&'a Region> {

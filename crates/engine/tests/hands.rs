@@ -2,8 +2,8 @@
 
 use engine::{Alone, Engine};
 use program::{
-    ChosenBy, Cut, Fade, On, Program, Region, RegionOf, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId,
-    Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Within,
+    BendKeys, ChosenBy, Cut, Fade, On, Program, Region, RegionOf, SOSTENUTO, SUSTAIN, Sample, SampleId,
+    Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Within,
 };
 
 const RATE: f64 = 48_000.0;
@@ -380,4 +380,36 @@ fn neither_rendering_nor_playing_takes_memory() {
     assert_eq!((counted.count_total, counted.bytes_total), (0, 0));
     let seen = allocation_counter::measure(|| drop(std::hint::black_box(vec![0u8; 9])));
     assert_eq!(seen.count_total, 1, "what takes memory is seen");
+}
+
+/// Two keys each way where nothing is said (General MIDI); nothing steps while it is moved.
+#[test]
+fn the_bend_takes_what_sounds_up_and_down() {
+    let mut program = program(1);
+    program.strands[0].voices.bend = Some(BendKeys { up: 12, down: 2 });
+    let mut engine = playing(program);
+    engine.note_on(60, 100);
+    let still = block(&mut engine, 9_600);
+    let hz = |engine: &mut Engine| {
+        block(engine, 256);
+        let heard = block(engine, 24_000);
+        let crossings = heard
+            .windows(2)
+            .filter(|pair| pair[0] < 0.0 && pair[1] >= 0.0)
+            .count();
+        crossings as f64 * RATE / 24_000.0
+    };
+    assert!((hz(&mut engine) - 440.0).abs() < 4.0);
+    let steep = steepest(&still);
+    for n in 0..64u16 {
+        engine.bend(8_192 + n * 128);
+        assert!(steepest(&block(&mut engine, 128)) < steep * 2.02);
+    }
+    engine.bend(16_383);
+    assert!((hz(&mut engine) - 880.0).abs() < 4.0);
+    engine.bend(0);
+    assert!((hz(&mut engine) - 440.0 * 2f64.powf(-2.0 / 12.0)).abs() < 4.0);
+    // Reset all controllers (MIDI RP-015).
+    engine.controller(121, 0);
+    assert!((hz(&mut engine) - 440.0).abs() < 4.0);
 }

@@ -1,6 +1,6 @@
 //! The formulas that engine and formats must agree on.
 
-use crate::{Cut, FadeCurve, Program, Region};
+use crate::{BendKeys, Cut, FadeCurve, Program, Region};
 
 /// Frames of the sample per frame of output at `key`: `2^(cents/1200)` times the ratio of the rates. A transposition of the strand sounds as it is said,
 /// however far the pitch follows the key.
@@ -15,6 +15,18 @@ pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_h
         .get(region.sample)
         .map_or(output_rate_hz, |sample| f64::from(sample.rate_hz));
     2f64.powf(cents / 1200.0) * rate / output_rate_hz
+}
+
+/// How far the bend reaches where nothing is said (General MIDI; RP-018 leaves it there).
+pub const BEND_KEYS: BendKeys = BendKeys { up: 2, down: 2 };
+
+/// What the ratio of a region is multiplied by where the bend stands at −1 to 1.
+pub fn bend_ratio(program: &Program, region: &Region, bend: f64) -> f64 {
+    let BendKeys { up, down } = (program.strand_of(region))
+        .and_then(|strand| strand.voices.bend)
+        .unwrap_or(BEND_KEYS);
+    let keys = if bend < 0.0 { down } else { up };
+    libm::exp2(bend.clamp(-1.0, 1.0) * f64::from(keys) / 12.0)
 }
 
 /// Level of a velocity: 40·log₁₀(v/127), times how strongly velocity counts. At 1 this is the SoundFont's default

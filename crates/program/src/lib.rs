@@ -23,8 +23,8 @@ pub use ids::{
     ShapeId, StrandId, SwitchId,
 };
 pub use laws::{
-    crossfade_gains, cut_of, fade_gain, level_db, pan_gains, pan_of, playback_ratio, strike_random,
-    velocity_gain_db,
+    BEND_KEYS, bend_ratio, crossfade_gains, cut_of, fade_gain, level_db, pan_gains, pan_of, playback_ratio,
+    strike_random, velocity_gain_db,
 };
 pub use looped::{Loop, LoopRuns, LoopWay};
 pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};

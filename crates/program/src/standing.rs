@@ -13,6 +13,8 @@ pub const SOFT: u8 = 67;
 #[derive(Debug, Clone)]
 pub struct Standing {
     controllers: [u8; 128],
+    /// −1 to 1.
+    bend: f64,
     /// The velocity of the strike that holds each key; 0 where it is up.
     keys: [u8; 128],
     /// The key that each switch of the program was set to last.
@@ -23,6 +25,7 @@ impl Default for Standing {
     fn default() -> Self {
         Self {
             controllers: at_first(&[]),
+            bend: 0.0,
             keys: [0; 128],
             switches: Vec::new(),
         }
@@ -46,6 +49,7 @@ impl Standing {
     pub fn of(program: &Program) -> Self {
         Self {
             controllers: at_first(&program.controllers_at_first),
+            bend: 0.0,
             keys: [0; 128],
             switches: program.switches.iter().map(|switch| switch.at_first).collect(),
         }
@@ -97,6 +101,17 @@ impl Standing {
         (0u8..)
             .zip(&self.keys)
             .any(|(other, velocity)| other != key && *velocity > 0)
+    }
+
+    /// The bend is moved, 0 to 16,383, in the middle at 8,192 (MIDI 1.0).
+    pub fn bend_to(&mut self, value: u16) {
+        let off = f64::from(value.min(16_383)) - 8_192.0;
+        self.bend = if off < 0.0 { off / 8_192.0 } else { off / 8_191.0 };
+    }
+
+    /// Where the bend stands, −1 all the way down to 1 all the way up.
+    pub fn bend(&self) -> f64 {
+        self.bend
     }
 
     /// A controller is moved; where it stood before.

@@ -170,6 +170,11 @@ class Player {
     this.node?.port.postMessage({ type: "off", key } satisfies ToEngine);
   }
 
+  /** The bend is moved, 0 to 16,383, in the middle at 8,192. */
+  bend(value: number): void {
+    this.node?.port.postMessage({ type: "bend", value } satisfies ToEngine);
+  }
+
   /** A controller is moved, 0 to 127. */
   controller(controller: number, value: number): void {
     useSound.setState(({ controllers }) => ({ controllers: { ...controllers, [controller]: value } }));
@@ -298,6 +303,8 @@ export async function listenToMidi(): Promise<number> {
     if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
     else if ((status & 0xe0) === 0x80) player.off(key);
     else if ((status & 0xf0) === 0xb0) player.controller(key, velocity);
+    // Its lower seven bits come first.
+    else if ((status & 0xf0) === 0xe0) player.bend(velocity * 128 + key);
   });
   useSound.setState({ midi: true });
   return midiInputs.length;

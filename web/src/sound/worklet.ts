@@ -21,6 +21,7 @@ interface Engine {
   note_off: (key: number) => void;
   all_notes_off: () => void;
   controller: (controller: number, value: number) => void;
+  bend: (value: number) => void;
   listen_to: (count: number) => void;
   sounding: () => number;
   render: () => void;
@@ -38,6 +39,7 @@ export type ToEngine =
   /** Regions that are dragged, by strand and number: on which keys and strikes they lie. */
   | { type: "place"; of: Moved[] }
   | { type: "controller"; controller: number; value: number }
+  | { type: "bend"; value: number }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
   | { type: "quiet" }
@@ -109,6 +111,9 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "place":
         for (const of of message.of) this.engine.place(...of);
+        break;
+      case "bend":
+        this.engine.bend(message.value);
         break;
       case "controller":
         this.engine.controller(message.controller, message.value);

@@ -46,7 +46,7 @@ export function CourseOfLoudness({ loudness, kept, onLive, onKeep }: Props) {
           <polygon points={`0,${HEIGHT} ${line}`} className="fill-act-soft" />
           <line x1={0} x2={width} y1={HEIGHT} y2={HEIGHT} className="stroke-line" />
           <line x1={keyUp} x2={keyUp} y1={0} y2={HEIGHT} strokeDasharray="3 3" className="stroke-chosen-line" />
-          <text x={keyUp + 5} y={9} className="num fill-ink3 text-[11px]">
+          <text x={keyUp - 5} y={HEIGHT - 6} textAnchor="end" className="num fill-ink3 text-[11px]">
             key up
           </text>
           <polyline points={line} fill="none" strokeWidth={2} className="stroke-act" />
