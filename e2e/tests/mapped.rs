@@ -274,6 +274,21 @@ async fn files_dropped_on_the_map_take_a_key_or_a_place() -> anyhow::Result<()> 
         })
         .await?;
     assert_eq!(count(&view), before + 2, "none is lost");
+    // Undo brings the other take back, Redo the dropped one.
+    let sounds = async |dropped: bool| {
+        ladder
+            .wait_for("/api/instruments/2", |view| {
+                let takes = view["takes"].as_array().map_or(&[][..], Vec::as_slice);
+                takes
+                    .iter()
+                    .any(|take| take["origin"]["file"] == "other.wav" && take["chosen"] == dropped)
+            })
+            .await
+    };
+    browser.click("button", "Undo").await?;
+    sounds(false).await?;
+    browser.click("button", "Redo").await?;
+    sounds(true).await?;
     // What is no audio is refused in a sentence.
     drop("map", (0.05, of_key(72.0).await?), "notes.txt", b"C5".to_vec()).await?;
     browser

@@ -1,7 +1,9 @@
 //! What a format cannot hold, in sentences, and which strands and regions are left out for it.
 
 use crate::{Format, Loss};
-use program::{Among, Cut, On, Program, Region, Source, Span, Standing, Strand, Turn, When, Within, cut_of};
+use program::{
+    Among, BEND_KEYS, Cut, On, Program, Region, Source, Span, Standing, Strand, Turn, When, Within, cut_of,
+};
 
 /// The highest rate a SoundFont holds (2.04, section 7.10).
 const SOUNDFONT_MOST_HZ: u32 = 50_000;
@@ -129,6 +131,16 @@ const OF_SOUNDFONT: &[Sentence] = &[
     (
         "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
         |holds, region| holds.has_strand(region) && holds.is_too_fast(region),
+    ),
+    (
+        "A SoundFont is bent by two keys each way: these are bent by that.",
+        |holds, region| {
+            let bend = holds
+                .program
+                .strand_of(region)
+                .and_then(|strand| strand.voices.bend);
+            holds.region(region) && bend.is_some_and(|bend| bend != BEND_KEYS)
+        },
     ),
     (
         "SoundFont has no pitch that falls as keys rise: it stays.",

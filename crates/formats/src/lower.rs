@@ -3,9 +3,9 @@
 use crate::losses::{Holds, losses};
 use crate::{Bake, Rounds};
 use program::{
-    ChosenBy, Cut, FadeCurve, FadeLaw, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region, RegionKey,
-    RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId, Switch, SwitchId,
-    Turn, When, Within, cut_of, level_db, pan_of,
+    BEND_KEYS, ChosenBy, Cut, FadeCurve, FadeLaw, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region,
+    RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId, Switch,
+    SwitchId, Turn, Voices, When, Within, cut_of, level_db, pan_of,
 };
 use serde::{Deserialize, Serialize};
 use signal::{amplitude_to_db, db_to_amplitude};
@@ -102,6 +102,10 @@ impl Lowering<'_> {
         let name = clean_name(&strand.name);
         self.lowered.strands.push(Strand {
             on: lowered_event(&strand.on, self.is_soundfont()),
+            voices: Voices {
+                bend: (strand.voices.bend).filter(|bend| *bend != BEND_KEYS && !self.is_soundfont()),
+                ..Voices::default()
+            },
             ..Strand::new(StrandId(number), name, ShapeId(number))
         });
     }

@@ -3,9 +3,9 @@
 use crate::FormatError;
 use crate::lower::{sustain_db_of, sustain_percent};
 use program::{
-    Among, ChosenBy, Cut, Fade, FadeLaw, Loop, LoopRuns, Loudness, On, Program, Region, RegionKey, RegionOf,
-    Sample, SampleId, Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Turn, When,
-    Within,
+    Among, BEND_KEYS, BendKeys, ChosenBy, Cut, Fade, FadeLaw, Loop, LoopRuns, Loudness, On, Program, Region,
+    RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch,
+    SwitchId, Turn, Voices, When, Within,
 };
 use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
@@ -47,6 +47,14 @@ pub fn write_sfz(program: &Program) -> String {
             && fall_db_per_s > 0.0
         {
             let _ = write!(text, " rt_decay={fall_db_per_s}");
+        }
+        if let Some(BendKeys { up, down }) = strand.voices.bend {
+            let _ = write!(
+                text,
+                "\nbend_up={} bend_down={}",
+                100 * i32::from(up),
+                -100 * i32::from(down)
+            );
         }
         let _ = writeln!(text, "\namp_veltrack={}", loudness.velocity_to_level * 100.0);
         for region in program.regions_of(strand.id) {
@@ -338,6 +346,10 @@ fn add_strand(program: &mut Program, group: &HashMap<String, String>) -> Result<
             Some("legato") => On::KeyDown(Among::Legato),
             _ => On::KEY_DOWN,
         },
+        voices: Voices {
+            bend: bend_of(group)?,
+            ..Voices::default()
+        },
         ..Strand::new(
             StrandId(number),
             name.unwrap_or_else(|| format!("Strand {}", number + 1)),
@@ -345,6 +357,18 @@ fn add_strand(program: &mut Program, group: &HashMap<String, String>) -> Result<
         )
     });
     Ok(())
+}
+
+/// How far the bend reaches, in cents up and, below 0, down; `None` where it is two keys each way, as it is where nothing is said.
+fn bend_of(group: &HashMap<String, String>) -> Result<Option<BendKeys>, FormatError> {
+    let keys = |name: &str, default: f64| {
+        Ok::<u8, FormatError>((number_of(group, name, default)? / 100.0).round().abs().min(48.0) as u8)
+    };
+    let bend = BendKeys {
+        up: keys("bend_up", 100.0 * f64::from(BEND_KEYS.up))?,
+        down: keys("bend_down", -100.0 * f64::from(BEND_KEYS.down))?,
+    };
+    Ok(Some(bend).filter(|bend| *bend != BEND_KEYS))
 }
 
 /// Which controllers have to stand where, by the words `locc` and `hicc` after another.
@@ -681,6 +705,13 @@ mod tests {
                             muted: *velocity > 0.9,
                             transpose_keys: (gain * 2.0) as i8,
                             tune_cents: *gain,
+                            voices: Voices {
+                                bend: (*velocity > 0.5).then_some(BendKeys {
+                                    up: (*ms as u8) % 49,
+                                    down: 2,
+                                }),
+                                ..Voices::default()
+                            },
                             ..Strand::new(StrandId(n), name.clone(), ShapeId(7 + n))
                         };
                         let loudness = Loudness {

@@ -333,6 +333,10 @@ facts! {
     /// How long it fades then.
     StrandCutFadeMs "strand_cut_fade_ms" of Strand: Takes::Number("A fade", 0.0, 20_000.0, "ms");
 
+    /// Keys that the bend reaches where it is pushed up.
+    StrandBendUp "strand_bend_up" of Strand: Takes::Whole("What the bend reaches", 0, 48);
+    /// The same where it is pulled down.
+    StrandBendDown "strand_bend_down" of Strand: Takes::Whole("What the bend reaches", 0, 48);
     /// Silence before it begins.
     ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, 20_000.0, "ms");
     /// From silence to full.

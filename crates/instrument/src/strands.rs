@@ -5,7 +5,7 @@ use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
 use crate::shaping::{lay_shapes, reasons_of};
 use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
-use program::{ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn};
+use program::{BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;
@@ -151,6 +151,14 @@ fn lay_over_one(strand: &mut Strand, said: &Facts) {
     strand.tune_cents = number(Fact::StrandTuneCents).unwrap_or(strand.tune_cents);
     let transposed = number(Fact::StrandTransposeKeys).map(|keys| keys.round() as i8);
     strand.transpose_keys = transposed.unwrap_or(strand.transpose_keys);
+    let bend = strand.voices.bend.unwrap_or(BEND_KEYS);
+    let (up, down) = (step(Fact::StrandBendUp), step(Fact::StrandBendDown));
+    if up.or(down).is_some() {
+        strand.voices.bend = Some(BendKeys {
+            up: up.unwrap_or(bend.up),
+            down: down.unwrap_or(bend.down),
+        });
+    }
     let when = &mut strand.when;
     let limits = |fade, low, high| (step(fade), step(low), step(high));
     if let (fade, low, high) = limits(Fact::StrandKeysFade, Fact::StrandLowKey, Fact::StrandHighKey)
@@ -471,6 +479,7 @@ mod tests {
             ),
             say(BACK, Fact::StrandPlace, json!(-1)),
             say(BACK, Fact::StrandMuted, json!(true)),
+            say(FRONT, Fact::StrandBendDown, json!(12)),
         ]);
         let program = with(&said);
         let names: Vec<&str> = program
@@ -482,6 +491,8 @@ mod tests {
         assert!(program.strands[0].muted && !program.strands[1].muted);
         let flutes = &program.strands[1];
         assert_eq!((flutes.gain_db, flutes.transpose_keys), (-3.0, -12));
+        assert_eq!(flutes.voices.bend, Some(BendKeys { up: 2, down: 12 }));
+        assert_eq!(program.strands[0].voices.bend, None);
         assert!(matches!(
             flutes.on,
             On::KeyUp {

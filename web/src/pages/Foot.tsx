@@ -13,6 +13,7 @@ import { useLive } from "../state/live";
 import { usePending } from "../state/pending";
 import { makingsQuery } from "../state/queries";
 import { useView } from "../state/view";
+import { stopDropped, useDropped } from "../steps/dropped";
 import { Menu } from "../parts/Menu";
 
 export function Foot({
@@ -62,6 +63,7 @@ export function Foot({
         />
       )}
       <RunningJob id={view.id} />
+      <Dropped />
       <Outdated view={view} />
       {progress?.state === "recording" && (
         <span>
@@ -107,6 +109,22 @@ function Meter() {
           : `voices ${meter.voices} / 128 · ${level === undefined ? "silent" : `${String(level).replace("-", "−")} dB`} · ${rate / 1000} kHz`}
       </span>
     </>
+  );
+}
+
+/** Files that were dropped and are on their way. */
+function Dropped() {
+  const going = useDropped((state) => state.going);
+  if (!going) return null;
+  return (
+    <span className="flex min-w-0 items-center gap-2" role="status" data-part="dropped">
+      <span className="truncate">
+        taking in «{going.name}», {going.done + 1} of {going.of}
+      </span>
+      <button className="rounded px-1 font-medium hover:bg-line2" onClick={stopDropped}>
+        Cancel
+      </button>
+    </span>
   );
 }
 

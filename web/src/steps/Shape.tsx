@@ -9,6 +9,7 @@ import { change } from "../state/edits";
 import { useMap } from "../state/map";
 import { sayError, useView } from "../state/view";
 import { CourseOfLoudness } from "./CourseOfLoudness";
+import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
 
 /** dB between the softest strike and the hardest where the strike makes all the difference. */
@@ -34,6 +35,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
     setAll(false);
     setStrand(strand);
   };
+  const of = all ? [held, ...strands.filter((other) => other !== held)] : [held];
   return (
     <>
       <div className="flex flex-wrap items-center gap-2">
@@ -54,12 +56,8 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
           </button>
         )}
       </div>
-      <LoudnessCard
-        key={held.strand.id}
-        view={view}
-        of={all ? [held, ...strands.filter((other) => other !== held)] : [held]}
-        first={held}
-      />
+      <LoudnessCard key={held.strand.id} view={view} of={of} first={held} />
+      <BendCard view={view} of={of} first={held} />
     </>
   );
 }
@@ -135,6 +133,37 @@ function LoudnessCard({ view, of, first }: Props) {
           As it is by itself: {reasons.join(" ")}
         </p>
       )}
+    </section>
+  );
+}
+
+/** How far the bend takes what sounds. */
+function BendCard({ view, of, first }: Props) {
+  const whose = of.length > 1 ? `${of.length} strands` : first.strand.name;
+  const say = (number: StrandNumber, value: unknown, label: string) =>
+    void change(
+      view.id,
+      label,
+      of.map(({ strand }) => ({ strand: strand.id, fact: number.fact, value })),
+    ).catch(sayError);
+  return (
+    <section className="card flex flex-col gap-3 p-3" aria-label="Pitch">
+      <h3>
+        <b className="font-semibold">Pitch</b> <span className="text-[12px] text-ink3">by the bend of a keyboard</span>
+      </h3>
+      <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">
+        {BENDS.map((number) => (
+          <Field
+            key={number.fact}
+            label={number.label}
+            value={number.of(first)}
+            unit={number.unit}
+            byHand={first.said.by_hand.includes(number.fact)}
+            onSet={(v) => say(number, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)}
+            onAutomatic={() => say(number, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
+          />
+        ))}
+      </div>
     </section>
   );
 }

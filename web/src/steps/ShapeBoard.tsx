@@ -79,7 +79,7 @@ export function ShapeBoard({ view }: { view: InstrumentView }) {
   );
 }
 
-const said = (lufs: number | null | undefined) => (lufs == null ? "silent" : `${lufs.toFixed(1)} LUFS`);
+const said = (lufs: number | null | undefined) => (lufs == null ? "silent" : `${lufs.toFixed(1).replace("-", "−")} LUFS`);
 
 /** The softest and the hardest strike of a key. */
 function drawDots({ ctx, colours }: Surface, of: KeyLevels, inner: number, y: number, shareOf: (db: number) => number): void {

@@ -64,6 +64,29 @@ export const FADES: StrandNumber[] = [
   },
 ];
 
+/** How far it is bent where nothing is said, in keys. */
+const BEND_KEYS = 2;
+
+/** How far the bend reaches. */
+export const BENDS: StrandNumber[] = [
+  {
+    fact: "strand_bend_up",
+    label: "Bend up",
+    unit: semitones,
+    of: ({ strand }) => strand.voices.bend?.up ?? BEND_KEYS,
+    within: [0, 48],
+    whole: true,
+  },
+  {
+    fact: "strand_bend_down",
+    label: "Bend down",
+    unit: semitones,
+    of: ({ strand }) => strand.voices.bend?.down ?? BEND_KEYS,
+    within: [0, 48],
+    whole: true,
+  },
+];
+
 /** How long it fades where it is cut off. */
 export const CUT_FADE: StrandNumber = {
   fact: "strand_cut_fade_ms",
