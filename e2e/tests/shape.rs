@@ -100,6 +100,9 @@ async fn loudness_is_dragged_typed_heard_and_undone_from_another_page() -> anyho
         .until("the other rank too", &shows("Release", &is("8 s")))
         .await?;
 
+    one.fill("Bend up", "12").await?;
+    other.until("an octave", &shows("Bend up", &is("12 keys"))).await?;
+
     // It comes slowly, sinks, and goes on after its key; native and in the browser alike.
     let after = same_samples(&ladder, &one, 1, &score, 900).await?;
     let rises = level(&before, 8..20) - level(&after, 8..20);
@@ -124,11 +127,11 @@ async fn loudness_is_dragged_typed_heard_and_undone_from_another_page() -> anyho
         .await?;
 
     // All of it undone from the other page.
-    for _ in 0..4 {
+    for _ in 0..5 {
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {
-        for (label, text) in [("Attack", "2 ms"), ("Held at", "0.0 dB"), ("Release", "500 ms")] {
+        for (label, text) in [("Attack", "2 ms"), ("Held at", "0.0 dB"), ("Release", "500 ms"), ("Bend up", "2 keys")] {
             browser.until(label, &shows(label, &is(text))).await?;
         }
     }

@@ -96,7 +96,7 @@ impl Lowering<'_> {
         self.strands.insert(strand.id, StrandId(number));
         self.lowered.shapes.push(Shape {
             id: ShapeId(number),
-            loudness: lowered_loudness(self.program.loudness_of(Some(strand))),
+            loudness: lowered_loudness(self.program.loudness_of(Some(strand)), &strand.on),
             ..Shape::default()
         });
         let name = clean_name(&strand.name);
@@ -431,8 +431,13 @@ fn turn_of_both(of_strand: Turn, of_region: Turn) -> Turn {
     }
 }
 
-/// Whole milliseconds, sustain and the effect of velocity in thousandths.
-fn lowered_loudness(loudness: Loudness) -> Loudness {
+/// Whole milliseconds, sustain and the effect of velocity in thousandths. What a pedal starts has no strike that could make it softer.
+fn lowered_loudness(loudness: Loudness, on: &On) -> Loudness {
+    let by_strike = if matches!(on, On::Enters(_)) {
+        0.0
+    } else {
+        loudness.velocity_to_level
+    };
     let whole = |ms: f64| ms.round().clamp(0.0, 100_000.0);
     Loudness {
         delay_ms: whole(loudness.delay_ms),
@@ -441,7 +446,7 @@ fn lowered_loudness(loudness: Loudness) -> Loudness {
         decay_ms: whole(loudness.decay_ms),
         sustain_db: sustain_db_of(sustain_percent(loudness.sustain_db)),
         release_ms: whole(loudness.release_ms),
-        velocity_to_level: (loudness.velocity_to_level * 1000.0).round() / 1000.0,
+        velocity_to_level: (by_strike * 1000.0).round() / 1000.0,
     }
 }
 

@@ -189,6 +189,10 @@ const FRAME: Takes = Takes::Whole("A frame", 0, u64::MAX);
 /// Most of a list of short words.
 const MOST_TAGS: usize = 20;
 const MOST_MS: f64 = 600_000.0;
+/// Longest attack, decay or release that both formats hold (SFZ 100 s; SoundFont 2.04, 8,000 timecents).
+const PART_MS: f64 = 100_000.0;
+/// Longest delay or hold that they do (SoundFont 2.04, 5,000 timecents).
+const SHORT_PART_MS: f64 = 17_900.0;
 const CONTROLLER_SAYS: &str = "Controllers run from 0 to 119, their values from 0 to 127.";
 
 facts! {
@@ -338,17 +342,17 @@ facts! {
     /// The same where it is pulled down.
     StrandBendDown "strand_bend_down" of Strand: Takes::Whole("What the bend reaches", 0, 48);
     /// Silence before it begins.
-    ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, 20_000.0, "ms");
+    ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");
     /// From silence to full.
-    ShapeAttackMs "shape_attack_ms" of Strand: Takes::Number("An attack", 0.0, 60_000.0, "ms");
+    ShapeAttackMs "shape_attack_ms" of Strand: Takes::Number("An attack", 0.0, PART_MS, "ms");
     /// How long it stays full.
-    ShapeHoldMs "shape_hold_ms" of Strand: Takes::Number("A hold", 0.0, 60_000.0, "ms");
+    ShapeHoldMs "shape_hold_ms" of Strand: Takes::Number("A hold", 0.0, SHORT_PART_MS, "ms");
     /// How long it takes to fall by 100 dB, down to where it is held.
-    ShapeDecayMs "shape_decay_ms" of Strand: Takes::Number("A decay", 0.0, MOST_MS, "ms");
+    ShapeDecayMs "shape_decay_ms" of Strand: Takes::Number("A decay", 0.0, PART_MS, "ms");
     /// Where it is held.
     ShapeSustainDb "shape_sustain_db" of Strand: Takes::Number("What it is held at", -96.0, 0.0, "dB");
     /// How long it takes to fall by 100 dB after its key came up.
-    ShapeReleaseMs "shape_release_ms" of Strand: Takes::Number("A release", 0.0, MOST_MS, "ms");
+    ShapeReleaseMs "shape_release_ms" of Strand: Takes::Number("A release", 0.0, PART_MS, "ms");
     /// How strongly the strike drives its level: 1 by the whole of 40·log₁₀(v/127) dB.
     ShapeStrikeToLevel "shape_strike_to_level" of Strand: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
 

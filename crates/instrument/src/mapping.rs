@@ -188,24 +188,27 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
     {
         let strand = strand_id(pass.id, mic.map(String::as_str));
         let name = mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name));
-        // A strand that is made by rule has a shape of its own, of its name.
-        let shape = ShapeId(strand.0);
+        let regions_of = mics[0]
+            .filter(|_| mic_index > 0)
+            .map(|first| strand_id(pass.id, Some(first)));
+        // A strand that is made by rule has a shape of its name; mics play as the first of them.
+        let shape = ShapeId(regions_of.unwrap_or(strand).0);
         program.strands.push(Strand {
             on: match pass.sounds_on {
                 SoundsOn::KeyDown => On::KEY_DOWN,
                 SoundsOn::KeyUp => On::KEY_UP,
             },
             mic: mic.map(|_| mic_index),
-            regions_of: mics[0]
-                .filter(|_| mic_index > 0)
-                .map(|first| strand_id(pass.id, Some(first))),
+            regions_of,
             ..Strand::new(strand, name, shape)
         });
-        program.shapes.push(Shape {
-            id: shape,
-            loudness: first_loudness(pass.layers.len(), pass.sounds_on),
-            ..Shape::default()
-        });
+        if regions_of.is_none() {
+            program.shapes.push(Shape {
+                id: shape,
+                loudness: first_loudness(pass.layers.len(), pass.sounds_on),
+                ..Shape::default()
+            });
+        }
         let mut rungs: BTreeMap<u8, Vec<&PlacedTake>> = BTreeMap::new();
         // A take that was made before there were so many mics has fewer channels.
         let has_mic =
@@ -376,6 +379,9 @@ mod tests {
         assert_eq!(names, ["Keys · close", "Keys · room"]);
         let shared: Vec<Option<StrandId>> = program.strands.iter().map(|s| s.regions_of).collect();
         assert_eq!(shared, [None, Some(program.strands[0].id)]);
+        // What is said of how the first plays is said of the others.
+        assert_eq!(program.strands[0].shape, program.strands[1].shape);
+        assert_eq!(program.shapes.len(), 1);
         let of = |mic: usize| {
             program
                 .regions_of(program.strands[mic].id)

@@ -12,7 +12,7 @@ use utoipa::ToSchema;
 /// A value that is offered, and why.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Reason {
-    /// What it is about: `rungs`, `layers`, `round_robins`, `hold`, `tail` or `loop`.
+    /// What it is about: `rungs`, `layers`, `round_robins`, `hold`, `tail` or `loop` of a plan; `attack`, `release` or `strike` of a shape.
     pub about: String,
     /// Half a sentence.
     pub because: String,

@@ -5,14 +5,14 @@ use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
 use crate::shaping::{lay_shapes, reasons_of};
 use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
-use program::{BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn};
+use program::{BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn, velocity_gain_db};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;
 use utoipa::ToSchema;
 
 /// How a strand is named where something is said of it, and what was.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct StrandSaid {
     /// Its name for good.
     pub id: StrandId,
@@ -30,6 +30,10 @@ pub struct StrandSaid {
     pub keys_fade: u8,
     /// Strikes over which it does.
     pub strikes_fade: u8,
+    /// How far the bend reaches.
+    pub bend: BendKeys,
+    /// By how much the strike lowers the softest under the hardest, in dB.
+    pub strike_range_db: f64,
     /// Why its shape is at first as it is, value by value.
     pub shape_reasons: Vec<Reason>,
 }
@@ -49,6 +53,8 @@ pub fn said_of_strands(program: &Program, said: &Facts) -> Vec<StrandSaid> {
             cut_by: cut_by(said, strand.id),
             keys_fade: said_about(said, target, Fact::StrandKeysFade).unwrap_or(0),
             strikes_fade: said_about(said, target, Fact::StrandStrikesFade).unwrap_or(0),
+            bend: strand.voices.bend.unwrap_or(BEND_KEYS),
+            strike_range_db: -velocity_gain_db(1, program.loudness_of(Some(strand)).velocity_to_level),
             shape_reasons: reasons_of(program, strand),
         }
     };

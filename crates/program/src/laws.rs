@@ -17,7 +17,7 @@ pub fn playback_ratio(program: &Program, region: &Region, key: u8, output_rate_h
     2f64.powf(cents / 1200.0) * rate / output_rate_hz
 }
 
-/// How far the bend reaches where nothing is said (General MIDI; RP-018 leaves it there).
+/// How far the bend reaches where nothing is said (General MIDI 1, from memory; SFZ's words begin there too).
 pub const BEND_KEYS: BendKeys = BendKeys { up: 2, down: 2 };
 
 /// What the ratio of a region is multiplied by where the bend stands at −1 to 1.

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { courseOf, decayToHeldMs, draggedBy, type Loudness } from "./shape";
+import { courseOf, draggedBy, type Loudness } from "./shape";
 
 const frame = { width: 400, height: 90 };
 const loudness: Loudness = {
@@ -38,8 +38,4 @@ test("a handle that is dragged lies where the pointer is", () => {
   }
   expect(draggedBy(loudness, "attack", { x: -500, y: 0 }, frame)).toEqual({ attack_ms: 0 });
   expect(draggedBy(loudness, "decay", { x: 0, y: -500 }, frame).sustain_db).toBe(0);
-});
-
-test("a decay of 100 dB is at 6 dB down after six hundredths of it", () => {
-  expect(decayToHeldMs(loudness)).toBe(60);
 });

@@ -11,8 +11,6 @@ export interface Frame {
 
 /** Quieter is drawn at the bottom. */
 const LOWEST_DB = -60;
-/** Decay and release are times to 100 dB down. */
-const FALL_DB = 100;
 /** Times are drawn by their logarithm: as much room for 20 ms more of 20 as for 2 s more of 2. */
 const NEAR_MS = 20;
 const FAR_MS = 60_000;
@@ -88,9 +86,4 @@ export function draggedBy(loudness: Loudness, handle: Handle, by: { x: number; y
       };
     }
   }
-}
-
-/** How long a decay takes to where it is held, in milliseconds. */
-export function decayToHeldMs({ decay_ms, sustain_db }: Loudness): number {
-  return (decay_ms * Math.abs(sustain_db)) / FALL_DB;
 }

@@ -6,7 +6,7 @@ import { keyName } from "../model/keys";
 import { useView } from "../state/view";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "./canvas";
 import { useDrag } from "./drag";
-import { HEADER, keyAt, laneTop, useLook } from "./Ladder";
+import { HEADER, keyAt, laneTop, underHead, useLook } from "./Ladder";
 
 export interface Box {
   x: number;
@@ -125,37 +125,32 @@ export function Board({ plan, cells, plot, paint }: Props) {
       const { ctx, width, height, colours } = surface;
       size.current = { width, height };
       const inner = width - (plot ? PLOT_WIDTH : 0);
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, height);
-      ctx.save();
-      ctx.beginPath();
-      ctx.rect(0, HEADER, width, height - HEADER);
-      ctx.clip();
-      ctx.fillStyle = colours.line2;
-      for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
-      for (const cell of cells) {
-        const box = boxOf(cell, width, height);
-        if (box.y + box.height < HEADER || box.y > height) continue;
-        const isChosen = chosen.has(cell.id);
-        ctx.beginPath();
-        ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
-        ctx.fillStyle = isChosen ? colours.chosen : colours.paper;
-        ctx.fill();
-        paint(surface, cell, box, layerColour(colours, cell.layer, layers.length));
-        if (isChosen || cell.id === hover) {
+      underHead(surface, () => {
+        ctx.fillStyle = colours.line2;
+        for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
+        for (const cell of cells) {
+          const box = boxOf(cell, width, height);
+          if (box.y + box.height < HEADER || box.y > height) continue;
+          const isChosen = chosen.has(cell.id);
           ctx.beginPath();
           ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
-          ctx.strokeStyle = isChosen ? colours.chosenLine : colours.ink3;
-          ctx.lineWidth = cell.id === focus ? 2 : 1;
-          ctx.stroke();
+          ctx.fillStyle = isChosen ? colours.chosen : colours.paper;
+          ctx.fill();
+          paint(surface, cell, box, layerColour(colours, cell.layer, layers.length));
+          if (isChosen || cell.id === hover) {
+            ctx.beginPath();
+            ctx.roundRect(box.x, box.y, box.width, box.height, Math.min(4, box.height / 2));
+            ctx.strokeStyle = isChosen ? colours.chosenLine : colours.ink3;
+            ctx.lineWidth = cell.id === focus ? 2 : 1;
+            ctx.stroke();
+          }
         }
-      }
-      if (plot) drawPlot(surface, plot, cells, inner, boxOf, layers.length, focus);
-      if (drag) {
-        ctx.strokeStyle = colours.act;
-        ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
-      }
-      ctx.restore();
+        if (plot) drawPlot(surface, plot, cells, inner, boxOf, layers.length, focus);
+        if (drag) {
+          ctx.strokeStyle = colours.act;
+          ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
+        }
+      });
       drawHeader(
         surface,
         inner,

@@ -13,6 +13,18 @@ export function laneTop(key: number, low: number, keys: number, height: number):
   return HEADER + ((low + keys - 1 - key) * (height - HEADER)) / keys;
 }
 
+/** Paints what lies under the head of a board, and nothing of it over that. */
+export function underHead({ ctx, width, height, colours }: Surface, paint: () => void): void {
+  ctx.fillStyle = colours.sheet;
+  ctx.fillRect(0, 0, width, height);
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(0, HEADER, width, height - HEADER);
+  ctx.clip();
+  paint();
+  ctx.restore();
+}
+
 export function keyAt(y: number, low: number, keys: number, height: number): number {
   return low + keys - 1 - Math.floor(((y - HEADER) * keys) / (height - HEADER));
 }

@@ -20,7 +20,7 @@ import { heldStrand } from "../model/strands";
 import { Canvas, type Surface } from "../parts/canvas";
 import { type By, type Place, useDrag } from "../parts/drag";
 import { filesDropped } from "../parts/filesDropped";
-import { HEADER, keyAt, laneTop, useLook } from "../parts/Ladder";
+import { HEADER, keyAt, laneTop, underHead, useLook } from "../parts/Ladder";
 import { player, useSound } from "../sound/player";
 import type { Moved } from "../sound/worklet";
 import { useMap } from "../state/map";
@@ -67,27 +67,22 @@ export function MapBoard({ view }: { view: InstrumentView }) {
 
   const drawAll = useCallback(
     (surface: Surface) => {
-      const { ctx, width, height, colours } = surface;
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, height);
-      ctx.save();
-      ctx.beginPath();
-      ctx.rect(0, HEADER, width, height - HEADER);
-      ctx.clip();
-      const paint = painter(surface, view, look);
-      for (const of of all)
-        if (of.region.key.strand !== strand) paint(of, of.extent, { chosen: picked.has(of), plays: false, faint: true });
-      for (const of of own) if (!lifted.has(of)) paint(of, of.extent, { chosen: picked.has(of), plays: false, faint: false });
-      const limits = view.program.strands.find(({ id }) => id === strand)?.when;
-      if (limits) {
-        const { keys, strikes } = limits;
-        const extent = { lowKey: keys.low, highKey: keys.high, lowStrike: strikes.low, highStrike: strikes.high };
-        drawLimits(surface, boxOf(extent, look, width, height));
-      }
-      for (const found of view.coverage)
-        if (found.strand === strand)
-          hatch(surface, boxOf(extentIn(found), look, width, height), found.what === "gap" ? colours.mark : colours.chosenLine);
-      ctx.restore();
+      const { width, height, colours } = surface;
+      underHead(surface, () => {
+        const paint = painter(surface, view, look);
+        for (const of of all)
+          if (of.region.key.strand !== strand) paint(of, of.extent, { chosen: picked.has(of), plays: false, faint: true });
+        for (const of of own) if (!lifted.has(of)) paint(of, of.extent, { chosen: picked.has(of), plays: false, faint: false });
+        const limits = view.program.strands.find(({ id }) => id === strand)?.when;
+        if (limits) {
+          const { keys, strikes } = limits;
+          const extent = { lowKey: keys.low, highKey: keys.high, lowStrike: strikes.low, highStrike: strikes.high };
+          drawLimits(surface, boxOf(extent, look, width, height));
+        }
+        for (const found of view.coverage)
+          if (found.strand === strand)
+            hatch(surface, boxOf(extentIn(found), look, width, height), found.what === "gap" ? colours.mark : colours.chosenLine);
+      });
       drawHeader(surface);
     },
     [view, all, own, strand, look, picked, lifted],

@@ -2,7 +2,7 @@
 import { useState } from "react";
 import type { Fact, InstrumentView } from "../api/client";
 import { fitted } from "../model/ranges";
-import { type Handle, type Loudness } from "../model/shape";
+import type { Loudness } from "../model/shape";
 import { heldStrand, passOfStrand, type PlacedStrand, placedStrands } from "../model/strands";
 import { Field } from "../parts/Field";
 import { change } from "../state/edits";
@@ -11,15 +11,6 @@ import { sayError, useView } from "../state/view";
 import { CourseOfLoudness } from "./CourseOfLoudness";
 import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
-
-/** dB between the softest strike and the hardest where the strike makes all the difference. */
-const WHOLE_RANGE_DB = 84;
-
-const FACTS: Record<Handle, Fact[]> = {
-  attack: ["shape_attack_ms"],
-  decay: ["shape_decay_ms", "shape_sustain_db"],
-  release: ["shape_release_ms"],
-};
 
 export function ShapeBench({ view }: { view: InstrumentView }) {
   const { pass, setPass } = useView();
@@ -115,17 +106,19 @@ function LoudnessCard({ view, of, first }: Props) {
         onLive={setLive}
         onKeep={(handle, to) => {
           setLive(undefined);
-          const facts = FACTS[handle].filter((fact) => [...COURSE].some((number) => number.fact === fact && to[number.of] !== undefined));
-          const values = facts.map((fact) => to[COURSE.find((number) => number.fact === fact)!.of]);
-          say(facts, values, `shape the ${handle} of ${whose}`);
+          const moved = COURSE.filter((number) => to[number.of] !== undefined);
+          say(
+            moved.map(({ fact }) => fact),
+            moved.map((number) => to[number.of]),
+            `shape the ${handle} of ${whose}`,
+          );
         }}
       />
       <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">{COURSE.map(field)}</div>
       <div className="flex items-end gap-3 border-t border-line2 pt-3">
         <div className="w-28">{field(BY_STRIKE)}</div>
         <p className="pb-1.5 text-[12px] text-ink3">
-          The softest strike is {Math.round(WHOLE_RANGE_DB * loudness.velocity_to_level)} dB under the hardest, beside what the layers
-          differ by.
+          The softest strike is {Math.round(said.strike_range_db)} dB under the hardest, beside what the layers differ by.
         </p>
       </div>
       {reasons.length > 0 && (

@@ -4,7 +4,7 @@ import { useCallback, useMemo } from "react";
 import type { InstrumentView, Schemas } from "../api/client";
 import { heldStrand } from "../model/strands";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
-import { HEADER, laneTop, useLook } from "../parts/Ladder";
+import { HEADER, laneTop, underHead, useLook } from "../parts/Ladder";
 import { keyName } from "../model/keys";
 import { levelsQuery } from "../state/queries";
 import { useMap } from "../state/map";
@@ -35,28 +35,23 @@ export function ShapeBoard({ view }: { view: InstrumentView }) {
     (surface: Surface) => {
       const { ctx, width, height, colours } = surface;
       const inner = width - PLOT;
-      ctx.fillStyle = colours.sheet;
-      ctx.fillRect(0, 0, width, height);
-      ctx.save();
-      ctx.beginPath();
-      ctx.rect(0, HEADER, width, height - HEADER);
-      ctx.clip();
-      const lane = (height - HEADER) / keys;
-      const shareOf = (db: number) => Math.min(1, Math.max(0, (db - softest) / (loudest - softest)));
-      for (const of of levels ?? []) {
-        const top = laneTop(of.key, low, keys, height);
-        if (top + lane < HEADER || top > height) continue;
-        const one = (inner - 8) / of.lufs.length;
-        of.lufs.forEach((db, n) => {
-          if (db == null) return;
-          ctx.fillStyle = layerColour(colours, Math.round(shareOf(db) * 100), 101);
-          ctx.fillRect(6 + n * one, top + 0.5, one + 0.5, Math.max(1, lane - 1));
-        });
-        drawDots(surface, of, inner, top + lane / 2, shareOf);
-      }
-      ctx.fillStyle = colours.line2;
-      for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
-      ctx.restore();
+      underHead(surface, () => {
+        const lane = (height - HEADER) / keys;
+        const shareOf = (db: number) => Math.min(1, Math.max(0, (db - softest) / (loudest - softest)));
+        for (const of of levels ?? []) {
+          const top = laneTop(of.key, low, keys, height);
+          if (top + lane < HEADER || top > height) continue;
+          const one = (inner - 8) / of.lufs.length;
+          of.lufs.forEach((db, n) => {
+            if (db == null) return;
+            ctx.fillStyle = layerColour(colours, Math.round(shareOf(db) * 100), 101);
+            ctx.fillRect(6 + n * one, top + 0.5, one + 0.5, Math.max(1, lane - 1));
+          });
+          drawDots(surface, of, inner, top + lane / 2, shareOf);
+        }
+        ctx.fillStyle = colours.line2;
+        for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
+      });
       drawHeader(surface, inner, [softest, loudest]);
     },
     [levels, low, keys, softest, loudest],

@@ -19,12 +19,12 @@ export interface LoudnessNumber extends Ranged {
 const TO_SILENCE = "time to fall by 100 dB, as both formats count it";
 
 export const COURSE: LoudnessNumber[] = [
-  { fact: "shape_delay_ms", of: "delay_ms", label: "Waits", unit: time, within: [0, 20_000] },
-  { fact: "shape_attack_ms", of: "attack_ms", label: "Attack", about: "attack", unit: time, within: [0, 60_000] },
-  { fact: "shape_hold_ms", of: "hold_ms", label: "Stays full", unit: time, within: [0, 60_000] },
-  { fact: "shape_decay_ms", of: "decay_ms", label: "Decay", unit: time, within: [0, 600_000], says: TO_SILENCE },
+  { fact: "shape_delay_ms", of: "delay_ms", label: "Waits", unit: time, within: [0, 17_900] },
+  { fact: "shape_attack_ms", of: "attack_ms", label: "Attack", about: "attack", unit: time, within: [0, 100_000] },
+  { fact: "shape_hold_ms", of: "hold_ms", label: "Stays full", unit: time, within: [0, 17_900] },
+  { fact: "shape_decay_ms", of: "decay_ms", label: "Decay", unit: time, within: [0, 100_000], says: TO_SILENCE },
   { fact: "shape_sustain_db", of: "sustain_db", label: "Held at", unit: decibels, within: [-96, 0] },
-  { fact: "shape_release_ms", of: "release_ms", label: "Release", about: "release", unit: time, within: [0, 600_000], says: TO_SILENCE },
+  { fact: "shape_release_ms", of: "release_ms", label: "Release", about: "release", unit: time, within: [0, 100_000], says: TO_SILENCE },
 ];
 
 export const BY_STRIKE: LoudnessNumber = {

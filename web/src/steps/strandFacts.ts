@@ -64,16 +64,13 @@ export const FADES: StrandNumber[] = [
   },
 ];
 
-/** How far it is bent where nothing is said, in keys. */
-const BEND_KEYS = 2;
-
 /** How far the bend reaches. */
 export const BENDS: StrandNumber[] = [
   {
     fact: "strand_bend_up",
     label: "Bend up",
     unit: semitones,
-    of: ({ strand }) => strand.voices.bend?.up ?? BEND_KEYS,
+    of: ({ said }) => said.bend.up,
     within: [0, 48],
     whole: true,
   },
@@ -81,7 +78,7 @@ export const BENDS: StrandNumber[] = [
     fact: "strand_bend_down",
     label: "Bend down",
     unit: semitones,
-    of: ({ strand }) => strand.voices.bend?.down ?? BEND_KEYS,
+    of: ({ said }) => said.bend.down,
     within: [0, 48],
     whole: true,
   },
