@@ -101,7 +101,9 @@ async fn loudness_is_dragged_typed_heard_and_undone_from_another_page() -> anyho
         .await?;
 
     one.fill("Bend up", "12").await?;
-    other.until("an octave", &shows("Bend up", &is("12 keys"))).await?;
+    other
+        .until("an octave", &shows("Bend up", &is("12 keys")))
+        .await?;
 
     // It comes slowly, sinks, and goes on after its key; native and in the browser alike.
     let after = same_samples(&ladder, &one, 1, &score, 900).await?;
@@ -131,7 +133,12 @@ async fn loudness_is_dragged_typed_heard_and_undone_from_another_page() -> anyho
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {
-        for (label, text) in [("Attack", "2 ms"), ("Held at", "0.0 dB"), ("Release", "500 ms"), ("Bend up", "2 keys")] {
+        for (label, text) in [
+            ("Attack", "2 ms"),
+            ("Held at", "0.0 dB"),
+            ("Release", "500 ms"),
+            ("Bend up", "2 keys"),
+        ] {
             browser.until(label, &shows(label, &is(text))).await?;
         }
     }

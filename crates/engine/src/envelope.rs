@@ -116,6 +116,11 @@ impl Envelope {
         matches!(self.stage, Stage::Release | Stage::Cut | Stage::Done)
     }
 
+    /// The level at which it stays until it is let go or told otherwise, where it is there.
+    pub(crate) fn steady(&self) -> Option<f32> {
+        (self.stage == Stage::Decay && self.level == self.sustain).then_some(self.level)
+    }
+
     pub(crate) fn next(&mut self) -> f32 {
         match self.stage {
             Stage::Delay(left) => {

@@ -11,7 +11,9 @@
 //! Rendering allocates nothing, locks nothing and reads no clock. The same code runs natively and as WebAssembly, with
 //! `libm` in both, so that both give the same samples.
 
+mod drive;
 mod envelope;
+mod filter;
 mod interpolate;
 mod offline;
 mod pedals;
@@ -31,6 +33,7 @@ pub use slabs::{Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES};
 pub use supply::Want;
 pub use takeover::{Arriving, Leaving};
 
+use drive::Around;
 use envelope::Envelope;
 use fnv::FnvHashMap;
 use interpolate::Interpolator;
@@ -46,6 +49,8 @@ use voices::Voices;
 
 /// What is moved gets where it goes within so many frames: a block of the browser's audio thread.
 const STEP_FRAMES: usize = 128;
+/// Quarter notes a minute until another tempo is said (Standard MIDI Files 1.0 begin there too).
+const TEMPO: f64 = 120.0;
 /// MIDI 1.0, channel mode messages.
 const ALL_SOUNDS_OFF: u8 = 120;
 const RESET_CONTROLLERS: u8 = 121;
@@ -94,6 +99,22 @@ fn is_muted(program: &Program, region: &Region) -> bool {
 /// The budget for audio unless another is given: 512 MB.
 pub const BUDGET_BYTES: usize = 512 << 20;
 
+/// What all voices share, and the voices.
+macro_rules! split {
+    ($engine:ident) => {
+        (
+            Around {
+                program: &$engine.program,
+                standing: &$engine.standing,
+                rate_hz: $engine.rate_hz,
+                tempo: $engine.tempo,
+                frame: $engine.frame,
+            },
+            &mut $engine.voices,
+        )
+    };
+}
+
 /// Plays one program. All memory is taken by [`Engine::new`], [`Engine::load`], [`Engine::update`] and, up to the budget, [`Engine::add_audio`].
 pub struct Engine {
     rate_hz: f64,
@@ -106,6 +127,8 @@ pub struct Engine {
     interpolator: Interpolator,
     /// Frames rendered.
     frame: u64,
+    /// Quarter notes a minute.
+    tempo: f64,
     alone: Vec<Alone>,
     /// Where each region is, by its strand and number.
     places: FnvHashMap<(StrandId, u64), usize>,
@@ -124,12 +147,13 @@ impl Engine {
             rate_hz,
             program: Program::default(),
             slabs: Slabs::new(budget_bytes),
-            voices: Voices::new(rate_hz, most_voices),
+            voices: Voices::new(most_voices),
             turns: Turns::default(),
             standing: Standing::default(),
             pedals: Pedals::default(),
             interpolator: Interpolator::new(),
             frame: 0,
+            tempo: TEMPO,
             alone: Vec::new(),
             places: FnvHashMap::default(),
             ran_out: 0,
@@ -335,18 +359,36 @@ impl Engine {
             self.let_go();
         }
         let listened = Listened::of(&self.alone, &self.program, &self.places);
-        let (program, voices) = (&self.program, &mut self.voices);
+        let (around, voices) = split!(self);
+        let program = around.program;
         voices.begin_event();
         let went = (Source::Controller(controller), before, value.min(127));
         self.turns.enter(program, &self.standing, went, |region, gain| {
             let of = program.regions.get(region).map_or(60, |region| region.root_key);
-            voices.start(program, &listened, region, (KeyEvent::up(of, FULL_STRIKE), gain));
+            voices.start(&around, &listened, region, (KeyEvent::up(of, FULL_STRIKE), gain));
         });
     }
 
     /// The bend is moved, 0 to 16,383, in the middle at 8,192 (MIDI 1.0): all that sounds follows.
     pub fn bend(&mut self, value: u16) {
         self.standing.bend_to(value);
+    }
+
+    /// All keys are pressed so far, 0 to 127.
+    pub fn pressure(&mut self, value: u8) {
+        self.standing.press_all(value);
+    }
+
+    /// A key is pressed so far, 0 to 127.
+    pub fn key_pressure(&mut self, key: u8, value: u8) {
+        self.standing.press_down(key, value);
+    }
+
+    /// Quarter notes a minute from now on, 1 to 999.
+    pub fn set_tempo(&mut self, tempo: f64) {
+        if tempo.is_finite() {
+            self.tempo = tempo.clamp(1.0, 999.0);
+        }
     }
 
     /// Keys that no pedal holds any more are let go.
@@ -388,15 +430,17 @@ impl Engine {
             self.controller(controller, value);
         }
         self.bend(8_192);
+        self.pressure(0);
     }
 
     fn start(&mut self, event: KeyEvent) {
         let listened = Listened::of(&self.alone, &self.program, &self.places);
-        let (program, voices) = (&self.program, &mut self.voices);
+        let (around, voices) = split!(self);
         voices.begin_event();
-        self.turns.strike(program, &self.standing, event, |region, gain| {
-            voices.start(program, &listened, region, (event, gain));
-        });
+        self.turns
+            .strike(around.program, around.standing, event, |region, gain| {
+                voices.start(&around, &listened, region, (event, gain));
+            });
     }
 
     /// Indices of the regions that sound now, each as often as it does.
@@ -414,11 +458,12 @@ impl Engine {
         left.fill(0.0);
         right.fill(0.0);
         for (left, right) in left.chunks_mut(STEP_FRAMES).zip(right.chunks_mut(STEP_FRAMES)) {
-            self.frame += left.len() as u64;
-            for voice in self.voices.active() {
-                voice.follow_sources(&self.program, &self.standing);
-                self.ran_out += u64::from(voice.render(&mut self.slabs, &self.interpolator, left, right));
+            let (around, voices) = split!(self);
+            for voice in voices.active() {
+                let ran_out = voice.render(&mut self.slabs, &self.interpolator, &around, left, right);
+                self.ran_out += u64::from(ran_out);
             }
+            self.frame += left.len() as u64;
         }
     }
 }

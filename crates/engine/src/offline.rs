@@ -32,6 +32,11 @@ pub enum EventKind {
         /// 0 to 16,383.
         value: u16,
     },
+    /// All keys are pressed.
+    Pressure {
+        /// 0 to 127.
+        value: u8,
+    },
 }
 
 /// What happens when.
@@ -74,6 +79,7 @@ pub fn render_offline(
                 EventKind::NoteOff { key } => engine.note_off(key),
                 EventKind::Controller { controller, value } => engine.controller(controller, value),
                 EventKind::Bend { value } => engine.bend(value),
+                EventKind::Pressure { value } => engine.pressure(value),
             }
         }
         engine.render(&mut left[first..end], &mut right[first..end]);

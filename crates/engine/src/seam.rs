@@ -1,5 +1,6 @@
 //! The seam of a loop, its crossfade or its way back, put among the slabs once as it is heard: every voice that comes there reads it as it lies.
 
+use crate::drive::Nudge;
 use crate::interpolate::WIDEST_HALF;
 use crate::reader::{Reader, slabs_of};
 use crate::slabs::{Kept, SLAB_FRAMES, STORED_FRAMES, SlabName, Slabs};
@@ -12,7 +13,7 @@ const SHORTEST_SEAM: u64 = 2 * WIDEST_HALF as u64;
 
 /// Slabs that the seam of a region may take, at most.
 pub(crate) fn seam_slabs(program: &Program, region: &Region) -> usize {
-    let Stretch { looped, channels, .. } = Stretch::of(program, region);
+    let Stretch { looped, channels, .. } = Stretch::of(program, region, &Nudge::default());
     let frames = looped.map_or(0, |looped| {
         looped.round_end() - (looped.end_frame - crossfade(&looped)) + SHORTEST_SEAM
     });

@@ -1,9 +1,13 @@
 //! The stretch of a sample that a voice plays, and what is read of it around a place: its fades, its loop gone round, and silence beside it.
 
+use crate::drive::Nudge;
 use crate::interpolate::WIDEST_HALF;
 use crate::reader::Reader;
-use program::{FadeCurve, Loop, LoopWay, Program, Region, SampleId, crossfade_gains, fade_gain};
+use program::{FadeCurve, Loop, LoopWay, Program, Region, Sample, SampleId, crossfade_gains, fade_gain};
 use std::ops::{ControlFlow, Range};
+
+/// No loop is driven shorter, in frames.
+const SHORTEST_LOOP: u64 = 32;
 
 /// What a voice needs of its region and sample while it sounds: a copy, so that it can fade when they are gone.
 #[derive(Debug, Clone, Copy)]
@@ -41,26 +45,40 @@ impl Stretch {
         seam: SampleId(0),
     };
 
-    /// What a region plays; nothing where its sample is not there.
-    pub(crate) fn of(program: &Program, region: &Region) -> Self {
+    /// What a region plays, driven so far from where it is; nothing where its sample is not there.
+    pub(crate) fn of(program: &Program, region: &Region, nudge: &Nudge) -> Self {
         let Some(sample) = program.samples.get(region.sample) else {
             return Self::NOTHING;
         };
+        if *nudge == Nudge::default() {
+            Self::plain(sample, region, region.start_frame, region.looped)
+        } else {
+            let end = region.end_frame.min(sample.frames);
+            let looped = region.looped.map(|looped| nudged(looped, end, nudge));
+            // It still has something to play, and comes to its loop from before it.
+            let last = looped.map_or(end, |looped| looped.start_frame).saturating_sub(1);
+            let share = (end.saturating_sub(region.start_frame)) as f64;
+            let start = (region.start_frame as f64 + nudge.start * share).clamp(0.0, last as f64) as u64;
+            Self::plain(sample, region, start.max(region.start_frame.min(last)), looped)
+        }
+    }
+
+    fn plain(sample: &Sample, region: &Region, start_frame: u64, looped: Option<Loop>) -> Self {
         Self {
             sample: sample.id,
             channels: sample.channels.clamp(1, 2) as u8,
             frames: sample.frames,
-            start_frame: region.start_frame,
+            start_frame,
             end_frame: region.end_frame.min(sample.frames),
             fade_in_frames: region.fade_in_frames,
             fade_out_frames: region.fade_out_frames,
             fade_curve: region.fade_curve,
-            looped: region.looped.filter(|looped| looped.fits(sample.frames)),
+            looped: looped.filter(|looped| looped.fits(sample.frames)),
             to_end: region.to_end,
-            seam: region.looped.map_or(SampleId(0), |looped| {
+            seam: looped.map_or(SampleId(0), |looped| {
                 let of = [
                     sample.id.0,
-                    region.start_frame,
+                    start_frame,
                     looped.start_frame,
                     looped.end_frame,
                     looped.crossfade_frames,
@@ -84,6 +102,20 @@ impl Stretch {
             gain *= fade_gain(self.fade_curve, left as f64 / self.fade_out_frames as f64) as f32;
         }
         gain
+    }
+}
+
+/// A loop that begins so much later, as a share of what is played, and is so much longer, as a share of itself, as far as there is anything to play.
+fn nudged(looped: Loop, end: u64, nudge: &Nudge) -> Loop {
+    let length = (looped.end_frame - looped.start_frame) as f64 * (1.0 + nudge.loop_length);
+    let start = looped.start_frame as f64 + nudge.loop_start * end as f64;
+    let start = start.clamp(1.0, end.saturating_sub(SHORTEST_LOOP).max(1) as f64) as u64;
+    let length = (length.max(SHORTEST_LOOP as f64) as u64).min(end.saturating_sub(start));
+    Loop {
+        start_frame: start,
+        end_frame: start + length,
+        crossfade_frames: looped.crossfade_frames.min(start).min(length),
+        ..looped
     }
 }
 

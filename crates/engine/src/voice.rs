@@ -1,12 +1,14 @@
 //! One sounding region.
 
+use crate::drive::{Around, DRIVE_FRAMES, Drive, Driven, Nudge, cutoff_hz};
+use crate::filter::VoiceFilter;
 use crate::interpolate::{Set, WIDEST_HALF};
 use crate::reader::Reader;
 use crate::slabs::Slabs;
 use crate::stretch::{Course, Stretch};
-use crate::{Envelope, Interpolator};
+use crate::{Envelope, Interpolator, STEP_FRAMES};
 use program::{
-    Cut, KeyEvent, Loudness, Program, Region, Standing, bend_ratio, level_db, pan_gains, pan_of,
+    Cut, Filter, KeyEvent, Loudness, Program, Region, Shape, bend_ratio, level_db, pan_gains, pan_of,
     playback_ratio, velocity_gain_db,
 };
 
@@ -48,26 +50,49 @@ pub(crate) struct Voice {
     faded: f64,
     pub(crate) position: f64,
     pub(crate) ratio: f64,
-    /// What it would be, but for the bend.
+    /// What it would be, but for the bend and what drives it.
     own_ratio: f64,
     /// Left and right as they are now.
     gains: (f32, f32),
-    /// What they would be, but for the fades of sources.
-    own_gains: (f32, f32),
-    /// Where they are going within a block, and by how much a frame.
-    going: Going,
+    /// What they come from, but for the fades of sources and what drives them.
+    level: Level,
+    /// Its shape, where it is driven or filtered.
+    shape: Option<usize>,
+    drive: Drive,
+    nudge: Nudge,
+    filter: Option<(VoiceFilter, Filter)>,
+    /// Where its cutoff, in Hz, and its resonance, in dB, are now.
+    cutoff: (f64, f64),
+    /// Another filter, or none, that it had a moment ago.
+    filter_before: Option<Option<(VoiceFilter, Filter)>>,
     envelope: Envelope,
     age: u64,
     /// Whether the loop has been gone round, so that frames before its start are those before its end.
     looping: bool,
 }
 
-/// Gains on their way to others, so that nothing that is moved clicks.
+/// Level and place of a voice.
 #[derive(Debug, Clone, Copy, Default)]
-struct Going {
-    to: (f32, f32),
-    step: (f32, f32),
+struct Level {
+    amplitude: f64,
+    pan: f64,
+    stereo: bool,
+    /// What follows from these.
+    gains: (f32, f32),
 }
+
+/// Where a voice goes within some frames.
+#[derive(Debug, Clone, Copy, Default)]
+struct Step {
+    frames: usize,
+    gains: (f32, f32),
+    ratio: f64,
+    cutoff_hz: f64,
+    resonance_db: f64,
+}
+
+/// The steps of a block.
+type Steps = [Step; STEP_FRAMES / DRIVE_FRAMES];
 
 impl Voice {
     pub(crate) fn silent() -> Self {
@@ -87,33 +112,46 @@ impl Voice {
             ratio: 1.0,
             own_ratio: 1.0,
             gains: (0.0, 0.0),
-            own_gains: (0.0, 0.0),
-            going: Going::default(),
+            level: Level::default(),
+            shape: None,
+            drive: Drive::NOTHING,
+            nudge: Nudge::default(),
+            filter: None,
+            cutoff: (0.0, 0.0),
+            filter_before: None,
             envelope: Envelope::done(),
             age: 0,
             looping: false,
         }
     }
 
+    /// One that a key, or something else, starts. What drives `others` of the same shape may go on in it.
     pub(crate) fn start(
-        program: &Program,
+        around: &Around,
         index: usize,
         (event, faded): (KeyEvent, f64),
         cut: Cut,
-        rate_hz: f64,
         (age, number): (u64, u64),
+        others: &[Self],
     ) -> Self {
+        let Around { program, rate_hz, .. } = *around;
         let (Some(region), true) = (program.regions.get(index), rate_hz > 0.0) else {
             return Self::silent();
         };
         let KeyEvent { key, velocity, .. } = event;
         let up = event.is_up();
-        let gains = gains(program, region, velocity, faded);
         let loudness = loudness_of(program, region, up);
         let ratio = playback_ratio(program, region, key, rate_hz);
+        let shape = driven_shape(program, region);
+        let other = (others.iter()).find(|other| other.is_active() && other.shape == shape);
+        let (drive, nudge) = shape.map_or((Drive::NOTHING, Nudge::default()), |place| {
+            let other = other.map(|other| &other.drive);
+            Drive::start(&program.shapes[place], around, (key, velocity, age), other)
+        });
+        let stretch = Stretch::of(program, region, &nudge);
         Self {
             region: Some(index),
-            stretch: Stretch::of(program, region),
+            stretch,
             audio: Audio::Waits(0),
             rate_hz,
             key,
@@ -123,49 +161,131 @@ impl Voice {
             cut,
             event: number,
             faded,
-            position: region.start_frame as f64,
+            position: stretch.start_frame as f64,
             ratio,
             own_ratio: ratio,
             // Negative until its first block: it begins where it belongs.
             gains: (-1.0, -1.0),
-            own_gains: gains,
-            going: Going::default(),
+            level: Level::of(program, region, velocity, faded),
+            shape,
+            drive,
+            nudge,
+            filter: None,
+            cutoff: (0.0, 0.0),
+            filter_before: None,
             envelope: Envelope::start(&loudness, rate_hz),
             age,
             looping: false,
         }
     }
 
-    /// Takes over what its region says now: level, place, pitch and stretch, while it sounds.
+    /// Takes over what its region says now: level, place, pitch, stretch and shape, while it sounds.
     pub(crate) fn follow(&mut self, program: &Program) {
         if let Some(region) = self.region_in(program) {
             self.own_ratio = playback_ratio(program, region, self.key, self.rate_hz);
-            self.own_gains = gains(program, region, self.velocity, self.faded);
-            self.stretch = Stretch::of(program, region);
+            self.level = Level::of(program, region, self.velocity, self.faded);
+            self.stretch = Stretch::of(program, region, &self.nudge);
             self.envelope
                 .reshape(&loudness_of(program, region, self.up), self.rate_hz);
+            self.shape = driven_shape(program, region);
+            let filter = self.shape.and_then(|place| program.shapes[place].filter);
+            let form = |filter: Filter| (filter.passes, filter.poles);
+            let had = self.filter.map(|(_, filter)| filter);
+            if had.map(form) != filter.map(form) && self.gains.0 >= 0.0 {
+                self.filter_before.get_or_insert(self.filter.take());
+            }
         }
     }
 
-    /// Where controllers stand that it fades by, and the bend: it goes there within the next block.
-    pub(crate) fn follow_sources(&mut self, program: &Program, standing: &Standing) {
-        let Some(region) = self.region_in(program) else {
-            return;
+    /// Where it goes within the next frames: gains, from where controllers stand that it fades by and what drives it; pitch, with the bend; the filter.
+    /// How many steps that are.
+    fn plan(&mut self, around: &Around, frames: usize, steps: &mut Steps) -> usize {
+        let Some(region) = self.region_in(around.program) else {
+            let step = Step {
+                frames,
+                gains: self.gains,
+                ratio: self.ratio,
+                cutoff_hz: self.cutoff.0,
+                resonance_db: self.cutoff.1,
+            };
+            steps[0] = step;
+            return 1;
         };
+        let (program, standing) = (around.program, around.standing);
         let of_strand = program.strand_of(region).map(|strand| &strand.when.sources);
-        let gain =
+        let faded =
             standing.gain(&region.when.sources) * of_strand.map_or(1.0, |sources| standing.gain(sources));
-        let to = (self.own_gains.0 * gain as f32, self.own_gains.1 * gain as f32);
-        if self.gains.0 < 0.0 {
-            self.gains = to;
-        }
-        self.going.to = to;
         let bend = standing.bend();
-        self.ratio = if bend == 0.0 {
+        let ratio = if bend == 0.0 {
             self.own_ratio
         } else {
             self.own_ratio * bend_ratio(program, region, bend)
         };
+        let gains = self.level.gains;
+        let whole = Step {
+            frames,
+            gains: (gains.0 * faded as f32, gains.1 * faded as f32),
+            ratio,
+            ..Step::default()
+        };
+        let shape = self.shape.and_then(|place| program.shapes.get(place));
+        let count = match shape {
+            None => {
+                steps[0] = whole;
+                1
+            }
+            Some(shape) => {
+                let mut count = 0;
+                while count * DRIVE_FRAMES < frames {
+                    let frames = (frames - count * DRIVE_FRAMES).min(DRIVE_FRAMES);
+                    steps[count] = self.drive_on(shape, around, faded, Step { frames, ..whole });
+                    count += 1;
+                }
+                count
+            }
+        };
+        if self.gains.0 < 0.0 {
+            (self.gains, self.ratio) = (steps[0].gains, steps[0].ratio);
+            let filter = shape.and_then(|shape| shape.filter);
+            self.filter = filter.map(|filter| (self.filter_at(&filter, &steps[0]), filter));
+        }
+        count
+    }
+
+    /// A step as it is driven.
+    fn drive_on(&mut self, shape: &Shape, around: &Around, faded: f64, step: Step) -> Step {
+        let is_let_go = self.envelope.is_released();
+        let driven = self.drive.step(shape, around, step.frames, is_let_go);
+        let Driven {
+            level_db,
+            place,
+            pitch_cents,
+            resonance_db,
+            ..
+        } = driven;
+        let gains = if level_db == 0.0 && place == 0.0 {
+            step.gains
+        } else {
+            self.level.driven(libm::pow(10.0, level_db / 20.0) * faded, place)
+        };
+        let ratio = if pitch_cents == 0.0 {
+            step.ratio
+        } else {
+            step.ratio * libm::exp2(pitch_cents / 1200.0)
+        };
+        Step {
+            gains,
+            ratio,
+            cutoff_hz: (shape.filter).map_or(0.0, |filter| cutoff_hz(&filter, self.key, &driven)),
+            resonance_db: shape
+                .filter
+                .map_or(0.0, |filter| filter.resonance_db + resonance_db),
+            ..step
+        }
+    }
+
+    fn filter_at(&self, filter: &Filter, step: &Step) -> VoiceFilter {
+        VoiceFilter::new(filter, step.cutoff_hz, step.resonance_db, self.rate_hz)
     }
 
     fn region_in<'a>(&self, program: &'a Program) -> Option<&'a Region> {
@@ -181,6 +301,7 @@ impl Voice {
     pub(crate) fn move_to(&mut self, region: Option<usize>) {
         self.region = region;
         if region.is_none() {
+            self.shape = None;
             self.cut_off(QUICK_MS);
         }
     }
@@ -281,14 +402,20 @@ impl Voice {
         &mut self,
         slabs: &mut Slabs,
         interpolator: &Interpolator,
+        around: &Around,
         left: &mut [f32],
         right: &mut [f32],
     ) -> bool {
-        let reader = interpolator.at(self.ratio);
+        let (drive, was) = (self.drive, (self.gains, self.ratio));
+        let mut steps = Steps::default();
+        let count = self.plan(around, left.len(), &mut steps);
+        let steps = &steps[..count];
+        let fastest = steps.iter().map(|step| step.ratio).fold(self.ratio, f64::max);
+        let reader = interpolator.at(fastest);
         self.go_round();
         let mut ran_out = false;
         // A fade needs audio too.
-        let ahead = left.len() as f64 + QUICK_MS / 1000.0 * self.rate_hz;
+        let ahead = fastest / self.ratio * (left.len() as f64 + QUICK_MS / 1000.0 * self.rate_hz);
         match self.audio {
             Audio::RanOut => {}
             Audio::Plays => {
@@ -301,6 +428,8 @@ impl Voice {
             Audio::Waits(frames) if !self.has_audio(slabs, reader.half(), ahead) => {
                 let frames = frames + left.len() as u32;
                 self.audio = Audio::Waits(frames);
+                // It has not begun.
+                (self.drive, (self.gains, self.ratio)) = (drive, was);
                 let too_long = f64::from(frames) > WAITS_MS / 1000.0 * self.rate_hz;
                 if too_long {
                     self.stop();
@@ -309,45 +438,73 @@ impl Voice {
             }
             Audio::Waits(_) => self.audio = Audio::Plays,
         }
-        let span = libm::ceil(left.len() as f64 * self.ratio) as u64;
+        let span = libm::ceil(left.len() as f64 * fastest) as u64;
         self.course(reader.half())
             .make_seam(slabs, self.position as u64, span);
         let audio = Reader::new(slabs, self.stretch.sample);
         let seam = Reader::new(slabs, self.stretch.seam);
-        let share = 1.0 / left.len().max(1) as f32;
-        self.going.step = (
-            (self.going.to.0 - self.gains.0) * share,
-            (self.going.to.1 - self.gains.1) * share,
-        );
-        let mut done = 0;
-        while done < left.len() && self.is_active() {
-            let course = self.course(reader.half());
-            let rest = (&mut left[done..], &mut right[done..]);
-            let read = match course.plain_run(self.position, self.ratio) {
-                0 => match course.seam_run(self.position, self.ratio) {
-                    Some((base, run)) if run > 0 => self.read_plain((&seam, base), reader, run, rest),
-                    _ => 0,
-                },
-                run => self.read_plain((&audio, 0), reader, run, rest),
-            };
-            let read = match read {
-                0 => self.read_one(&audio, reader, &mut left[done], &mut right[done]),
-                read => read,
-            };
-            match read {
-                0 => break,
-                read => done += read,
+        let (mut own_left, mut own_right) = ([0.0; STEP_FRAMES], [0.0; STEP_FRAMES]);
+        let mut first = 0;
+        for step in steps {
+            let range = first..first + step.frames;
+            let (l, r) = (&mut own_left[range.clone()], &mut own_right[range.clone()]);
+            let read = self.read((&audio, &seam), reader, step, l, r);
+            self.filter(around.program, step, l, r);
+            self.sound(step, read, (l, r), (&mut left[range.clone()], &mut right[range]));
+            if read < step.frames {
+                self.stop();
             }
+            if !self.is_active() {
+                break;
+            }
+            first += step.frames;
         }
-        self.gains = self.going.to;
         ran_out
     }
 
-    /// Adds at most so many frames that are heard as they lie, in slabs that count from a frame; how many, to the end of a slab.
+    /// Reads the frames of a step as they are recorded; how many there are.
+    fn read(
+        &mut self,
+        (audio, seam): (&Reader, &Reader),
+        reader: &Set,
+        step: &Step,
+        left: &mut [f32],
+        right: &mut [f32],
+    ) -> usize {
+        // By as much a frame, it gets from the one speed to the other.
+        let steeper = (step.ratio - self.ratio) / left.len().max(1) as f64;
+        let fastest = self.ratio.max(step.ratio);
+        let mut done = 0;
+        while done < left.len() {
+            let course = self.course(reader.half());
+            let rest = (&mut left[done..], &mut right[done..]);
+            let read = match course.plain_run(self.position, fastest) {
+                0 => match course.seam_run(self.position, fastest) {
+                    Some((base, run)) if run > 0 => {
+                        self.read_plain((seam, base), (reader, steeper), run, rest)
+                    }
+                    _ => 0,
+                },
+                run => self.read_plain((audio, 0), (reader, steeper), run, rest),
+            };
+            done += match read {
+                0 if self.read_one(audio, reader, &mut left[done], &mut right[done]) => {
+                    self.ratio += steeper;
+                    1
+                }
+                0 => break,
+                read => read,
+            };
+        }
+        self.ratio = step.ratio;
+        done
+    }
+
+    /// Reads at most so many frames that are heard as they lie, in slabs that count from a frame; how many, to the end of a slab.
     fn read_plain(
         &mut self,
         (audio, base): (&Reader, u64),
-        reader: &Set,
+        (reader, steeper): (&Set, f64),
         run: usize,
         (left, right): (&mut [f32], &mut [f32]),
     ) -> usize {
@@ -370,33 +527,25 @@ impl Voice {
                 break;
             };
             let fraction = self.position - frame as f64;
-            let values = match other.and_then(|other| other.get(at..at + taps)) {
+            [*l, *r] = match other.and_then(|other| other.get(at..at + taps)) {
                 Some(other) => reader.values(fraction, window, other),
                 None => [reader.value(fraction, window); 2],
             };
-            let gain = self.envelope.next();
-            *l += values[0] * gain * self.gains.0;
-            *r += values[1] * gain * self.gains.1;
-            self.gains.0 += self.going.step.0;
-            self.gains.1 += self.going.step.1;
             self.position += self.ratio;
+            self.ratio += steeper;
             read += 1;
-            if self.envelope.is_done() {
-                break;
-            }
         }
         read
     }
 
-    /// Adds one frame, wherever it lies; 0 where there is none any more.
-    fn read_one(&mut self, audio: &Reader, reader: &Set, left: &mut f32, right: &mut f32) -> usize {
+    /// Reads one frame, wherever it lies; whether there is one.
+    fn read_one(&mut self, audio: &Reader, reader: &Set, left: &mut f32, right: &mut f32) -> bool {
         self.go_round();
         let course = self.course(reader.half());
         let frame = self.position as u64;
         let heard = course.looped.map_or(frame, |l| l.frame_at(frame));
         if heard >= self.stretch.end_frame {
-            self.stop();
-            return 0;
+            return false;
         }
         let fade = self.stretch.fade(heard, course.looped.is_some());
         let fraction = self.position - frame as f64;
@@ -410,13 +559,86 @@ impl Voice {
         if self.stretch.channels == 1 {
             values[1] = values[0];
         }
-        let gain = self.envelope.next() * fade;
-        *left += values[0] * gain * self.gains.0;
-        *right += values[1] * gain * self.gains.1;
-        self.gains.0 += self.going.step.0;
-        self.gains.1 += self.going.step.1;
+        (*left, *right) = (values[0] * fade, values[1] * fade);
         self.position += self.ratio;
-        1
+        true
+    }
+
+    /// Filters what was read; where the filter is another than a moment ago, the one fades into the other.
+    fn filter(&mut self, program: &Program, step: &Step, left: &mut [f32], right: &mut [f32]) {
+        let filter = match self.region {
+            Some(_) => {
+                (self.shape.and_then(|place| program.shapes.get(place))).and_then(|shape| shape.filter)
+            }
+            // What is gone from the program fades as it was.
+            None => self.filter.map(|(_, filter)| filter),
+        };
+        if filter.is_none() && self.filter.is_none() && self.filter_before.is_none() {
+            return;
+        }
+        let mut before = self.filter_before.take().map(|before| {
+            let (mut l, mut r) = ([0.0; STEP_FRAMES], [0.0; STEP_FRAMES]);
+            l[..left.len()].copy_from_slice(left);
+            r[..right.len()].copy_from_slice(right);
+            (before, l, r)
+        });
+        let was = std::mem::replace(&mut self.cutoff, (step.cutoff_hz, step.resonance_db));
+        self.filter = filter.map(|filter| {
+            let kept = self.filter.map(|(kept, _)| kept);
+            let mut voice = kept.unwrap_or_else(|| self.filter_at(&filter, step));
+            voice.follow(&filter);
+            voice.run(
+                (&filter, step.cutoff_hz, step.resonance_db),
+                self.rate_hz,
+                left,
+                right,
+            );
+            (voice, filter)
+        });
+        let Some((before, l, r)) = &mut before else {
+            return;
+        };
+        let count = left.len();
+        let (l, r) = (&mut l[..count], &mut r[..count]);
+        if let Some((voice, filter)) = before {
+            voice.run((filter, was.0, was.1), self.rate_hz, l, r);
+        }
+        for n in 0..count {
+            let share = (n as f32 + 1.0) / count as f32;
+            left[n] = l[n] + (left[n] - l[n]) * share;
+            right[n] = r[n] + (right[n] - r[n]) * share;
+        }
+    }
+
+    /// Adds what was read, as loud as it is to be.
+    fn sound(
+        &mut self,
+        step: &Step,
+        read: usize,
+        (own_left, own_right): (&[f32], &[f32]),
+        (left, right): (&mut [f32], &mut [f32]),
+    ) {
+        let share = 1.0 / left.len().max(1) as f32;
+        let from = self.gains;
+        let by = ((step.gains.0 - from.0) * share, (step.gains.1 - from.1) * share);
+        let own = own_left.iter().zip(own_right).take(read);
+        let out = left.iter_mut().zip(right.iter_mut());
+        match self.envelope.steady() {
+            Some(level) => {
+                for (n, ((l, r), (own_l, own_r))) in out.zip(own).enumerate() {
+                    *l += own_l * level * (from.0 + by.0 * n as f32);
+                    *r += own_r * level * (from.1 + by.1 * n as f32);
+                }
+            }
+            None => {
+                for (n, ((l, r), (own_l, own_r))) in out.zip(own).enumerate() {
+                    let level = self.envelope.next();
+                    *l += own_l * level * (from.0 + by.0 * n as f32);
+                    *r += own_r * level * (from.1 + by.1 * n as f32);
+                }
+            }
+        }
+        self.gains = step.gains;
     }
 }
 
@@ -430,12 +652,34 @@ fn loudness_of(program: &Program, region: &Region, up: bool) -> Loudness {
     }
 }
 
-/// Left and right, from the level of region, strand, velocity and fades, and the region's place.
-fn gains(program: &Program, region: &Region, velocity: u8, faded: f64) -> (f32, f32) {
-    let db = level_db(program, region)
-        + velocity_gain_db(velocity, program.loudness_of_region(region).velocity_to_level);
-    let gain = libm::pow(10.0, db / 20.0) * faded;
-    let stereo = (program.samples.get(region.sample)).is_some_and(|sample| sample.channels > 1);
-    let (left, right) = pan_gains(pan_of(program, region), stereo);
-    ((left * gain) as f32, (right * gain) as f32)
+/// The shape of a region, where anything is driven or filtered by it.
+fn driven_shape(program: &Program, region: &Region) -> Option<usize> {
+    program
+        .shape_of_region(region)
+        .filter(|place| program.shapes[*place].is_driven())
+}
+
+impl Level {
+    /// From the level of region, strand, velocity and fades, and the region's place.
+    fn of(program: &Program, region: &Region, velocity: u8, faded: f64) -> Self {
+        let db = level_db(program, region)
+            + velocity_gain_db(velocity, program.loudness_of_region(region).velocity_to_level);
+        let level = Self {
+            amplitude: libm::pow(10.0, db / 20.0) * faded,
+            pan: pan_of(program, region),
+            stereo: (program.samples.get(region.sample)).is_some_and(|sample| sample.channels > 1),
+            gains: (0.0, 0.0),
+        };
+        Self {
+            gains: level.driven(1.0, 0.0),
+            ..level
+        }
+    }
+
+    /// Left and right, with a gain and so much farther to the right.
+    fn driven(&self, gain: f64, place: f64) -> (f32, f32) {
+        let (left, right) = pan_gains(self.pan + place, self.stereo);
+        let gain = self.amplitude * gain;
+        ((left * gain) as f32, (right * gain) as f32)
+    }
 }

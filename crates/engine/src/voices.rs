@@ -1,9 +1,10 @@
 //! All voices: which of them start, and which fade for them.
 
+use crate::drive::Around;
 use crate::slabs::Slabs;
 use crate::voice::Voice;
 use crate::{Interpolator, Listened, Want};
-use program::{KeyEvent, Program, cut_of};
+use program::{KeyEvent, cut_of};
 
 /// Voices beside those that are asked for: what is stolen or cut off fades in them.
 const FADING: usize = 32;
@@ -15,7 +16,6 @@ const LEAST_AHEAD_SLABS: usize = 8;
 pub(crate) struct Voices {
     all: Vec<Voice>,
     most: usize,
-    rate_hz: f64,
     /// Voices that were started.
     age: u64,
     /// Strikes, and all else that starts voices.
@@ -23,11 +23,10 @@ pub(crate) struct Voices {
 }
 
 impl Voices {
-    pub(crate) fn new(rate_hz: f64, most: usize) -> Self {
+    pub(crate) fn new(most: usize) -> Self {
         Self {
             all: vec![Voice::silent(); most + FADING],
             most,
-            rate_hz,
             age: 0,
             event: 0,
         }
@@ -70,11 +69,12 @@ impl Voices {
     /// Starts a region, and cuts off what it cuts off; where there are too few voices, one fades.
     pub(crate) fn start(
         &mut self,
-        program: &Program,
+        around: &Around,
         listened: &Listened,
         index: usize,
         (event, gain): (KeyEvent, f64),
     ) {
+        let program = around.program;
         let Some(region) = program.regions.get(index) else {
             return;
         };
@@ -82,7 +82,7 @@ impl Voices {
             return;
         }
         self.age += 1;
-        let (rate_hz, number) = (self.rate_hz, self.event);
+        let number = self.event;
         let cut = cut_of(program, region);
         if let Some(group) = cut.group {
             for voice in self.active().filter(|voice| voice.is_cut_off_by(group, number)) {
@@ -95,7 +95,7 @@ impl Voices {
                 stolen.cut_off(0.0);
             }
         }
-        let voice = Voice::start(program, index, (event, gain), cut, rate_hz, (self.age, number));
+        let voice = Voice::start(around, index, (event, gain), cut, (self.age, number), &self.all);
         if let Some(slot) = self.all.iter_mut().min_by_key(|voice| voice.theft_rank()) {
             *slot = voice;
         }

@@ -5,7 +5,9 @@ use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
 use crate::shaping::{lay_shapes, reasons_of};
 use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
-use program::{BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn, velocity_gain_db};
+use program::{
+    BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn, velocity_gain_db,
+};
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::collections::HashMap;

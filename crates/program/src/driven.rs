@@ -24,7 +24,7 @@ pub enum Source {
     Control(ControlId),
     /// The key, from its lowest to its highest.
     Key,
-    /// A random number for each voice; those of one number are the same.
+    /// A random number for each voice, both ways; those of one number are the same.
     Random(u64),
     /// A slow movement, both ways.
     Movement(MovementId),
@@ -57,7 +57,8 @@ pub struct CurvePoint {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 #[serde(rename_all = "snake_case")]
 pub enum ParamId {
-    /// Level, in dB.
+    /// Level, in dB. What drives it only lowers it: where an amount is over 0 it is as it was at the source's most, else at its least. A source that
+    /// goes both ways goes both ways around it.
     Level,
     /// Place, −1 to 1.
     Place,

@@ -7,6 +7,7 @@ mod driven;
 mod ids;
 mod laws;
 mod looped;
+mod motion;
 mod panel;
 #[cfg(feature = "pieces")]
 mod pieces;
@@ -27,6 +28,7 @@ pub use laws::{
     strike_random, velocity_gain_db,
 };
 pub use looped::{Loop, LoopRuns, LoopWay};
+pub use motion::{MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, bent};
 pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
 #[cfg(feature = "pieces")]
 pub use pieces::{Pieces, to_pieces};
@@ -102,13 +104,16 @@ impl Program {
             .map_or_else(Loudness::default, |shape| shape.loudness)
     }
 
+    /// Where the shape of a region stands among the shapes: its own, else its strand's.
+    pub fn shape_of_region(&self, region: &Region) -> Option<usize> {
+        let place = |id: ShapeId| self.shapes.iter().position(|shape| shape.id == id);
+        (region.shape.and_then(place)).or_else(|| place(self.strand_of(region)?.shape))
+    }
+
     /// How loudness runs on a region: by its own shape, else by its strand's.
     pub fn loudness_of_region(&self, region: &Region) -> Loudness {
-        let own = (region.shape).and_then(|id| self.shapes.iter().find(|shape| shape.id == id));
-        own.map_or_else(
-            || self.loudness_of(self.strand_of(region)),
-            |shape| shape.loudness,
-        )
+        self.shape_of_region(region)
+            .map_or_else(Loudness::default, |place| self.shapes[place].loudness)
     }
 
     /// The regions of a strand.

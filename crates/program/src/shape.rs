@@ -90,9 +90,9 @@ pub struct Filter {
     pub cutoff_hz: f64,
     /// How far the cutoff follows the key, from middle C: 1 fully.
     pub key_follow: f64,
-    /// dB at the cutoff over what passes.
+    /// dB at the cutoff over what it has there without: 0 is as flat as can be, 3.01 dB down at the cutoff with all poles.
     pub resonance_db: f64,
-    /// Whether the loss of level is made up.
+    /// Whether what it takes away is made up, so that what comes out is as loud as what went in.
     pub makes_up: bool,
 }
 

@@ -15,6 +15,10 @@ pub struct Standing {
     controllers: [u8; 128],
     /// −1 to 1.
     bend: f64,
+    /// Of the channel, 0 to 127.
+    pressure: u8,
+    /// Of each key.
+    key_pressures: [u8; 128],
     /// The velocity of the strike that holds each key; 0 where it is up.
     keys: [u8; 128],
     /// The key that each switch of the program was set to last.
@@ -26,6 +30,8 @@ impl Default for Standing {
         Self {
             controllers: at_first(&[]),
             bend: 0.0,
+            pressure: 0,
+            key_pressures: [0; 128],
             keys: [0; 128],
             switches: Vec::new(),
         }
@@ -50,6 +56,8 @@ impl Standing {
         Self {
             controllers: at_first(&program.controllers_at_first),
             bend: 0.0,
+            pressure: 0,
+            key_pressures: [0; 128],
             keys: [0; 128],
             switches: program.switches.iter().map(|switch| switch.at_first).collect(),
         }
@@ -79,6 +87,7 @@ impl Standing {
     /// A key goes down, velocity 1 to 127: it sets the switches that it belongs to.
     pub fn press(&mut self, program: &Program, key: u8, velocity: u8) {
         self.keys[usize::from(key & 127)] = velocity.max(1);
+        self.press_down(key, 0);
         for (switch, stands) in program.switches.iter().zip(&mut self.switches) {
             if (switch.low_key..=switch.high_key).contains(&key) {
                 *stands = key;
@@ -107,6 +116,28 @@ impl Standing {
     pub fn bend_to(&mut self, value: u16) {
         let off = f64::from(value.min(16_383)) - 8_192.0;
         self.bend = if off < 0.0 { off / 8_192.0 } else { off / 8_191.0 };
+    }
+
+    /// All keys are pressed so far, 0 to 127 (MIDI 1.0, channel pressure).
+    pub fn press_all(&mut self, pressure: u8) {
+        self.pressure = pressure.min(127);
+    }
+
+    /// A key is pressed so far, 0 to 127 (MIDI 1.0, polyphonic key pressure).
+    pub fn press_down(&mut self, key: u8, pressure: u8) {
+        self.key_pressures[usize::from(key & 127)] = pressure.min(127);
+    }
+
+    /// Where a source stands that all voices share, or those of a key: 0 to 1, the bend −1 to 1; `None` for one that each voice has for itself.
+    pub fn source(&self, source: Source, key: u8) -> Option<f64> {
+        let share = |step: u8| f64::from(step) / 127.0;
+        match source {
+            Source::Pressure => Some(share(self.pressure)),
+            Source::KeyPressure => Some(share(self.key_pressures[usize::from(key & 127)])),
+            Source::Bend => Some(self.bend),
+            Source::Controller(controller) => Some(share(self.controller(controller))),
+            _ => None,
+        }
     }
 
     /// Where the bend stands, −1 all the way down to 1 all the way up.

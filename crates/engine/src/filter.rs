@@ -1,0 +1,315 @@
+//! A voice's filter: one, two or four poles, low-, high-, band-pass or notch, whose cutoff may move.
+//!
+//! Integrators that keep their trapezoids (Zavalishin, *The Art of VA Filter Design*, 2012; the two-pole form as Simper gives it, 2013): the response
+//! is that of the analogue filter through the bilinear transform, warped so that the cutoff lies where it is said to, and it stays as quiet while the
+//! cutoff moves.
+
+use program::{Filter, Passes};
+use std::f64::consts::{FRAC_1_SQRT_2, PI};
+
+/// No cutoff is higher, as a share of the rate, or lower, in Hz.
+const HIGHEST_SHARE: f64 = 0.49;
+const LOWEST_HZ: f64 = 5.0;
+/// What is taken away is made up by so much at most: 24 dB.
+const MOST_MADE_UP: f32 = 16.0;
+/// How fast it follows what it has to make up.
+const FOLLOWS_MS: f64 = 50.0;
+
+/// What a filter is at one moment.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Coefficients {
+    /// tan(π·cutoff/rate).
+    g: f32,
+    /// 1/Q of each of two sections.
+    k: [f32; 2],
+}
+
+/// Two integrators of two sides.
+type Integrators = [[f32; 2]; 2];
+
+/// A filter, and what it keeps of the sound.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct VoiceFilter {
+    passes: Passes,
+    poles: u8,
+    makes_up: bool,
+    now: Coefficients,
+    state: [Integrators; 2],
+    /// Mean squares of what went in and what came out, and the gain that makes one of the other.
+    powers: [f32; 2],
+    gain: f32,
+    follows: f32,
+}
+
+impl Coefficients {
+    /// With the cutoff at −3.01 dB where the resonance is 0: Butterworth's Q for 2 poles, his two for 4, of which the sharper resonates.
+    fn of(filter: &Filter, cutoff_hz: f64, resonance_db: f64, rate_hz: f64) -> Self {
+        let cutoff = cutoff_hz.clamp(LOWEST_HZ, HIGHEST_SHARE * rate_hz);
+        let raised = libm::pow(10.0, resonance_db.clamp(0.0, 60.0) / 20.0);
+        let (q, other) = match filter.poles {
+            4 if matches!(filter.passes, Passes::Low | Passes::High) => (1.306_563 * raised, 0.541_196),
+            _ => (FRAC_1_SQRT_2 * raised, FRAC_1_SQRT_2 * raised),
+        };
+        Self {
+            g: libm::tan(PI * cutoff / rate_hz) as f32,
+            k: [(1.0 / q) as f32, (1.0 / other) as f32],
+        }
+    }
+}
+
+impl VoiceFilter {
+    pub(crate) fn new(filter: &Filter, cutoff_hz: f64, resonance_db: f64, rate_hz: f64) -> Self {
+        Self {
+            passes: filter.passes,
+            poles: filter.poles,
+            makes_up: filter.makes_up,
+            now: Coefficients::of(filter, cutoff_hz, resonance_db, rate_hz),
+            state: [[[0.0; 2]; 2]; 2],
+            powers: [0.0; 2],
+            gain: 1.0,
+            follows: (1.0 / (FOLLOWS_MS / 1000.0 * rate_hz)) as f32,
+        }
+    }
+
+    /// Takes another form from now on, with what it keeps of the sound.
+    pub(crate) fn follow(&mut self, filter: &Filter) {
+        (self.passes, self.poles, self.makes_up) = (filter.passes, filter.poles, filter.makes_up);
+    }
+
+    /// Filters both sides in place; by their end it has got to the cutoff and resonance.
+    pub(crate) fn run(&mut self, to: (&Filter, f64, f64), rate_hz: f64, left: &mut [f32], right: &mut [f32]) {
+        let (filter, cutoff_hz, resonance_db) = to;
+        let to = Coefficients::of(filter, cutoff_hz, resonance_db, rate_hz);
+        let share = 1.0 / left.len().max(1) as f32;
+        let step = Coefficients {
+            g: (to.g - self.now.g) * share,
+            k: [0, 1].map(|n| (to.k[n] - self.now.k[n]) * share),
+        };
+        let before = power(left, right);
+        let (passes, sections) = (self.passes, usize::from(self.poles / 2));
+        let mut now = self.now;
+        for (l, r) in left.iter_mut().zip(right.iter_mut()) {
+            now.g += step.g;
+            let mut sides = [*l, *r];
+            if sections == 0 {
+                one_pole(passes, now.g, &mut self.state[0], &mut sides);
+            } else {
+                for (n, state) in self.state.iter_mut().enumerate().take(sections) {
+                    now.k[n] += step.k[n];
+                    two_poles(passes, (now.g, now.k[n]), state, &mut sides);
+                }
+            }
+            (*l, *r) = (sides[0], sides[1]);
+        }
+        self.now = to;
+        if self.makes_up {
+            self.make_up(before, left, right);
+        }
+    }
+
+    fn make_up(&mut self, before: f32, left: &mut [f32], right: &mut [f32]) {
+        let share = (self.follows * left.len() as f32).min(1.0);
+        let after = power(left, right);
+        let begins = self.powers[0] == 0.0;
+        for (kept, new) in self.powers.iter_mut().zip([before, after]) {
+            *kept = if begins {
+                new
+            } else {
+                *kept + (new - *kept) * share
+            };
+        }
+        let to = (self.powers[0] / self.powers[1].max(1e-12))
+            .sqrt()
+            .min(MOST_MADE_UP);
+        if begins {
+            self.gain = to;
+        }
+        let step = (to - self.gain) / left.len().max(1) as f32;
+        for (l, r) in left.iter_mut().zip(right) {
+            self.gain += step;
+            *l *= self.gain;
+            *r *= self.gain;
+        }
+    }
+}
+
+fn power(left: &[f32], right: &[f32]) -> f32 {
+    left.iter().chain(right).map(|x| x * x).sum::<f32>() / (2 * left.len().max(1)) as f32
+}
+
+#[inline]
+fn one_pole(passes: Passes, g: f32, state: &mut Integrators, sides: &mut [f32; 2]) {
+    let share = g / (1.0 + g);
+    for (side, z) in sides.iter_mut().zip(&mut state[0]) {
+        let v = (*side - *z) * share;
+        let low = v + *z;
+        *z = low + v;
+        *side = match passes {
+            Passes::High => *side - low,
+            _ => low,
+        };
+    }
+}
+
+#[inline]
+fn two_poles(passes: Passes, (g, k): (f32, f32), state: &mut Integrators, sides: &mut [f32; 2]) {
+    let a1 = 1.0 / (1.0 + g * (g + k));
+    let a2 = g * a1;
+    let a3 = g * a2;
+    let [first, second] = state;
+    for n in 0..2 {
+        let v0 = sides[n];
+        let v3 = v0 - second[n];
+        let v1 = a1 * first[n] + a2 * v3;
+        let v2 = second[n] + a2 * first[n] + a3 * v3;
+        first[n] = 2.0 * v1 - first[n];
+        second[n] = 2.0 * v2 - second[n];
+        sides[n] = match passes {
+            Passes::Low => v2,
+            Passes::High => v0 - k * v1 - v2,
+            // Whole at its middle.
+            Passes::Band => k * v1,
+            Passes::Notch => v0 - k * v1,
+        };
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const RATE: f64 = 48_000.0;
+
+    fn filter(passes: Passes, poles: u8) -> Filter {
+        Filter {
+            passes,
+            poles,
+            cutoff_hz: 1_000.0,
+            key_follow: 0.0,
+            resonance_db: 0.0,
+            makes_up: false,
+        }
+    }
+
+    /// What it does to a sine, in dB, after it has settled.
+    fn db_at(filter: &Filter, hz: f64) -> f64 {
+        let mut voice = VoiceFilter::new(filter, filter.cutoff_hz, filter.resonance_db, RATE);
+        let to = (filter, filter.cutoff_hz, filter.resonance_db);
+        let (mut inside, mut outside) = (0.0, 0.0);
+        let mut frame = 0u32;
+        for block in 0..750 {
+            let sine = |n: u32| (f64::from(n) / RATE * hz * std::f64::consts::TAU).sin() as f32;
+            let mut left: Vec<f32> = (0..128).map(|n| sine(frame + n)).collect();
+            let mut right = left.clone();
+            frame += 128;
+            let before = power(&left, &right);
+            voice.run(to, RATE, &mut left, &mut right);
+            if block >= 375 {
+                inside += f64::from(before);
+                outside += f64::from(power(&left, &right));
+            }
+        }
+        10.0 * (outside / inside).log10()
+    }
+
+    #[test]
+    fn the_cutoff_lies_three_decibels_down_within_a_hundredth() {
+        for passes in [Passes::Low, Passes::High] {
+            for poles in [1, 2, 4] {
+                for cutoff_hz in [100.0, 1_000.0, 8_000.0] {
+                    let filter = Filter {
+                        cutoff_hz,
+                        ..filter(passes, poles)
+                    };
+                    let (below, above) = (db_at(&filter, cutoff_hz * 0.99), db_at(&filter, cutoff_hz * 1.01));
+                    let (loud, soft) = match passes {
+                        Passes::Low => (below, above),
+                        _ => (above, below),
+                    };
+                    assert!(
+                        loud > -3.01 && soft < -3.01,
+                        "{passes:?} {poles} {cutoff_hz}: {loud} {soft}"
+                    );
+                }
+            }
+        }
+    }
+
+    #[test]
+    fn slopes_are_six_decibels_an_octave_and_pole() {
+        for poles in [1u8, 2, 4] {
+            let low = Filter {
+                cutoff_hz: 200.0,
+                ..filter(Passes::Low, poles)
+            };
+            let high = Filter {
+                cutoff_hz: 4_000.0,
+                ..filter(Passes::High, poles)
+            };
+            let falls = db_at(&low, 1_600.0) - db_at(&low, 3_200.0);
+            let rises = db_at(&high, 500.0) - db_at(&high, 250.0);
+            let wanted = 6.02 * f64::from(poles);
+            assert!(
+                (falls - wanted).abs() < 1.0 && (rises - wanted).abs() < 1.0,
+                "{falls} {rises}"
+            );
+        }
+    }
+
+    #[test]
+    fn resonance_raises_the_cutoff_by_what_is_said_and_a_notch_takes_it_away() {
+        for (passes, poles) in [(Passes::Low, 2), (Passes::High, 2), (Passes::Low, 4)] {
+            let at = |resonance_db| {
+                db_at(
+                    &Filter {
+                        resonance_db,
+                        ..filter(passes, poles)
+                    },
+                    1_000.0,
+                )
+            };
+            assert!((at(12.0) - at(0.0) - 12.0).abs() < 0.1);
+        }
+        assert!(db_at(&filter(Passes::Notch, 2), 1_000.0) < -60.0);
+        assert!(db_at(&filter(Passes::Notch, 4), 100.0).abs() < 0.2);
+        for poles in [2, 4] {
+            let band = filter(Passes::Band, poles);
+            assert!(db_at(&band, 1_000.0).abs() < 0.05);
+            assert!(db_at(&band, 100.0) < -8.0 * f64::from(poles));
+        }
+    }
+
+    #[test]
+    fn what_it_takes_away_is_made_up() {
+        let low = Filter {
+            makes_up: true,
+            ..filter(Passes::Low, 2)
+        };
+        assert!((db_at(&low, 2_000.0)).abs() < 0.1);
+        // But not more than there can be.
+        assert!(db_at(&low, 12_000.0) < -15.0);
+    }
+
+    /// The largest change from one frame to the next but one, against that of the sine alone.
+    #[test]
+    fn a_cutoff_that_moves_through_all_octaves_does_not_click() {
+        let moves = filter(Passes::Low, 4);
+        let mut voice = VoiceFilter::new(&moves, 10_000.0, 20.0, RATE);
+        let mut all = Vec::new();
+        for block in 0..400usize {
+            let sine =
+                |n: usize| ((block * 32 + n) as f64 / RATE * 200.0 * std::f64::consts::TAU).sin() as f32;
+            let mut left: Vec<f32> = (0..32).map(sine).collect();
+            let mut right = left.clone();
+            let cutoff = 10_000.0 * (-(block as f64) / 400.0 * 3.0).exp2();
+            voice.run((&moves, cutoff, 20.0), RATE, &mut left, &mut right);
+            all.extend(left);
+        }
+        let bend = all[1_000..]
+            .windows(3)
+            .map(|w| (w[2] - 2.0 * w[1] + w[0]).abs())
+            .fold(0.0, f32::max);
+        // That of a sine of amplitude 1 at 200 Hz is (2π·200/48000)² = 0.0007.
+        assert!(bend < 0.003, "{bend}");
+    }
+}
