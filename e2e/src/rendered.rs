@@ -64,6 +64,7 @@ pub async fn same_samples(
             EventKind::NoteOff { key } => json!([block, "note_off", key, 0]),
             EventKind::Controller { controller, value } => json!([block, "controller", controller, value]),
             EventKind::Bend { value } => json!([block, "bend", value, 0]),
+            EventKind::Pressure { value } => json!([block, "pressure", value, 0]),
         })
         .collect();
     let code = format!(

@@ -234,6 +234,14 @@ pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
     }
 }
 
+/// Sets one number of a strand's shape while it is dragged; `setting` counts as [`engine::ShapeSetting::ALL`] does.
+#[unsafe(no_mangle)]
+pub extern "C" fn shape(strand: f64, setting: usize, of: f64, value: f64) {
+    if let Some(setting) = engine::ShapeSetting::ALL.get(setting) {
+        with(|i| i.engine.shape(StrandId(strand as u64), *setting, of as u64, value));
+    }
+}
+
 /// Puts a region on other keys and strikes while it is dragged.
 #[unsafe(no_mangle)]
 pub extern "C" fn place(
@@ -271,6 +279,18 @@ pub extern "C" fn note_off(key: u32) {
 #[unsafe(no_mangle)]
 pub extern "C" fn bend(value: u32) {
     with(|i| i.engine.bend(value as u16));
+}
+
+/// All keys are pressed so far, 0 to 127.
+#[unsafe(no_mangle)]
+pub extern "C" fn pressure(value: u32) {
+    with(|i| i.engine.pressure(value as u8));
+}
+
+/// A key is pressed so far, 0 to 127.
+#[unsafe(no_mangle)]
+pub extern "C" fn key_pressure(key: u32, value: u32) {
+    with(|i| i.engine.key_pressure(key as u8, value as u8));
 }
 
 /// A controller is moved.

@@ -28,7 +28,7 @@ mod voice;
 mod voices;
 
 pub use offline::{Event, EventKind, render_offline};
-pub use setting::Setting;
+pub use setting::{Setting, ShapeSetting};
 pub use slabs::{Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES};
 pub use supply::Want;
 pub use takeover::{Arriving, Leaving};
@@ -42,7 +42,7 @@ use program::{
     Does, FULL_STRIKE, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
     StrandId, Turns,
 };
-use setting::set;
+use setting::{set, set_shape};
 use slabs::{SlabName, Slabs};
 use voice::Voice;
 use voices::Voices;
@@ -206,6 +206,17 @@ impl Engine {
             set(region, setting, value);
         }
         self.follow();
+    }
+
+    /// Sets one number of a strand's shape while it is dragged, of what there are several of that with a name: heard at once by what sounds. The next
+    /// program that is taken has the last word.
+    pub fn shape(&mut self, strand: StrandId, setting: ShapeSetting, of: u64, value: f64) {
+        let place = self.program.strand(strand).map(|strand| strand.shape);
+        let shape = place.and_then(|id| self.program.shapes.iter_mut().find(|shape| shape.id == id));
+        if let Some(shape) = shape.filter(|_| value.is_finite()) {
+            set_shape(shape, setting, of, value);
+            self.follow();
+        }
     }
 
     /// Puts a region on other keys and strikes while it is dragged: what is struck from now on obeys. Its fades stay where they are, as far as they lie

@@ -1,6 +1,6 @@
 //! Numbers of a region that are dragged while it sounds.
 
-use program::Region;
+use program::{CourseId, MovementId, Rate, Region, RouteId, Shape};
 
 /// What of a region can be dragged and heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,5 +68,125 @@ pub(crate) fn set(region: &mut Region, setting: Setting, value: f64) {
                 *looped = next;
             }
         }
+    }
+}
+
+/// What of a strand's shape can be dragged and heard. What there are several of is told by its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ShapeSetting {
+    /// See [`program::Loudness::delay_ms`], and so the six below.
+    DelayMs,
+    /// From silence to full.
+    AttackMs,
+    /// How long it stays full.
+    HoldMs,
+    /// For 100 dB.
+    DecayMs,
+    /// Where it is held.
+    SustainDb,
+    /// For 100 dB.
+    ReleaseMs,
+    /// How strongly the strike drives level.
+    StrikeToLevel,
+    /// The filter's cutoff.
+    CutoffHz,
+    /// Its resonance.
+    ResonanceDb,
+    /// How far it follows the key.
+    KeyFollow,
+    /// How far a route drives.
+    RouteAmount,
+    /// Rounds a second of a movement.
+    MovementHz,
+    /// How long it fades in.
+    MovementFadeMs,
+    /// Delay of a course.
+    CourseDelayMs,
+    /// Its attack.
+    CourseAttackMs,
+    /// Its hold.
+    CourseHoldMs,
+    /// Its decay.
+    CourseDecayMs,
+    /// Where it is held.
+    CourseSustain,
+    /// Its release.
+    CourseReleaseMs,
+}
+
+impl ShapeSetting {
+    /// In the order of their numbers on the border to the browser.
+    pub const ALL: [Self; 19] = [
+        Self::DelayMs,
+        Self::AttackMs,
+        Self::HoldMs,
+        Self::DecayMs,
+        Self::SustainDb,
+        Self::ReleaseMs,
+        Self::StrikeToLevel,
+        Self::CutoffHz,
+        Self::ResonanceDb,
+        Self::KeyFollow,
+        Self::RouteAmount,
+        Self::MovementHz,
+        Self::MovementFadeMs,
+        Self::CourseDelayMs,
+        Self::CourseAttackMs,
+        Self::CourseHoldMs,
+        Self::CourseDecayMs,
+        Self::CourseSustain,
+        Self::CourseReleaseMs,
+    ];
+}
+
+/// Sets one number of a shape; what is not there is ignored.
+pub(crate) fn set_shape(shape: &mut Shape, setting: ShapeSetting, of: u64, value: f64) {
+    let number = match setting {
+        ShapeSetting::DelayMs => Some(&mut shape.loudness.delay_ms),
+        ShapeSetting::AttackMs => Some(&mut shape.loudness.attack_ms),
+        ShapeSetting::HoldMs => Some(&mut shape.loudness.hold_ms),
+        ShapeSetting::DecayMs => Some(&mut shape.loudness.decay_ms),
+        ShapeSetting::SustainDb => Some(&mut shape.loudness.sustain_db),
+        ShapeSetting::ReleaseMs => Some(&mut shape.loudness.release_ms),
+        ShapeSetting::StrikeToLevel => Some(&mut shape.loudness.velocity_to_level),
+        ShapeSetting::CutoffHz => shape.filter.as_mut().map(|filter| &mut filter.cutoff_hz),
+        ShapeSetting::ResonanceDb => shape.filter.as_mut().map(|filter| &mut filter.resonance_db),
+        ShapeSetting::KeyFollow => shape.filter.as_mut().map(|filter| &mut filter.key_follow),
+        ShapeSetting::RouteAmount => (shape.routes.iter_mut())
+            .find(|route| route.id == RouteId(of))
+            .map(|route| &mut route.amount),
+        ShapeSetting::MovementHz | ShapeSetting::MovementFadeMs => {
+            let Some(movement) = shape
+                .movements
+                .iter_mut()
+                .find(|movement| movement.id == MovementId(of))
+            else {
+                return;
+            };
+            if setting == ShapeSetting::MovementHz {
+                movement.rate = Rate::Hz(value);
+                return;
+            }
+            Some(&mut movement.fade_in_ms)
+        }
+        ShapeSetting::CourseDelayMs
+        | ShapeSetting::CourseAttackMs
+        | ShapeSetting::CourseHoldMs
+        | ShapeSetting::CourseDecayMs
+        | ShapeSetting::CourseSustain
+        | ShapeSetting::CourseReleaseMs => {
+            let course = shape.courses.iter_mut().find(|course| course.id == CourseId(of));
+            course.map(|course| match setting {
+                ShapeSetting::CourseDelayMs => &mut course.delay_ms,
+                ShapeSetting::CourseAttackMs => &mut course.attack_ms,
+                ShapeSetting::CourseHoldMs => &mut course.hold_ms,
+                ShapeSetting::CourseDecayMs => &mut course.decay_ms,
+                ShapeSetting::CourseSustain => &mut course.sustain,
+                _ => &mut course.release_ms,
+            })
+        }
+    };
+    if let Some(number) = number {
+        *number = value;
     }
 }

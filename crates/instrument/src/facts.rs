@@ -1,5 +1,6 @@
 //! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
 
+use crate::driving::{is_course, is_filter_form, is_movement, is_route};
 use crate::{
     ByController, ByKey, Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder,
 };
@@ -27,6 +28,12 @@ pub enum Target {
     Region(StrandId, u64),
     /// A strand.
     Strand(StrandId),
+    /// What drives a number of a strand, by its [`program::RouteId`].
+    Route(StrandId, u64),
+    /// A slow movement of a strand, by its [`program::MovementId`].
+    Movement(StrandId, u64),
+    /// A course of a strand, by its [`program::CourseId`].
+    Course(StrandId, u64),
 }
 
 /// A kind of [`Target`].
@@ -46,9 +53,15 @@ pub enum About {
     Region,
     /// See [`Target::Strand`].
     Strand,
+    /// See [`Target::Route`].
+    Route,
+    /// See [`Target::Movement`].
+    Movement,
+    /// See [`Target::Course`].
+    Course,
 }
 
-const ABOUTS: [(About, &str); 7] = [
+const ABOUTS: [(About, &str); 10] = [
     (About::Instrument, "instrument"),
     (About::Pass, "pass"),
     (About::Layer, "layer"),
@@ -56,6 +69,9 @@ const ABOUTS: [(About, &str); 7] = [
     (About::LongTake, "long_take"),
     (About::Region, "region"),
     (About::Strand, "strand"),
+    (About::Route, "route"),
+    (About::Movement, "movement"),
+    (About::Course, "course"),
 ];
 
 impl About {
@@ -84,6 +100,9 @@ impl Target {
             Self::LongTake(_) => About::LongTake,
             Self::Region(..) => About::Region,
             Self::Strand(_) => About::Strand,
+            Self::Route(..) => About::Route,
+            Self::Movement(..) => About::Movement,
+            Self::Course(..) => About::Course,
         }
     }
 
@@ -94,7 +113,10 @@ impl Target {
             Self::Pass(pass) => (pass.0, 0),
             Self::Layer(pass, layer) => (pass.0, layer.0),
             Self::Take(id) | Self::LongTake(id) => (id, 0),
-            Self::Region(strand, number) => (strand.0, number),
+            Self::Region(strand, number)
+            | Self::Route(strand, number)
+            | Self::Movement(strand, number)
+            | Self::Course(strand, number) => (strand.0, number),
             Self::Strand(strand) => (strand.0, 0),
         };
         (self.about().name(), number, part)
@@ -111,6 +133,9 @@ impl Target {
             About::LongTake => Self::LongTake(number),
             About::Region => Self::Region(StrandId(number), part),
             About::Strand => Self::Strand(StrandId(number)),
+            About::Route => Self::Route(StrandId(number), part),
+            About::Movement => Self::Movement(StrandId(number), part),
+            About::Course => Self::Course(StrandId(number), part),
         })
     }
 }
@@ -356,6 +381,24 @@ facts! {
     /// How strongly the strike drives its level: 1 by the whole of 40·log₁₀(v/127) dB.
     ShapeStrikeToLevel "shape_strike_to_level" of Strand: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
 
+    /// What its filter lets pass and how steeply; `null` for none.
+    FilterForm "filter_form" of Strand: Takes::Fitting(is_filter_form, "A filter is a low- or high-pass of 1, 2 or 4 poles, or a band-pass or notch of 2 or 4.");
+    /// Where it is 3 dB down.
+    FilterCutoffHz "filter_cutoff_hz" of Strand: Takes::Number("A cutoff", 20.0, 20_000.0, "Hz");
+    /// How far that follows the key: 1 fully.
+    FilterKeyFollow "filter_key_follow" of Strand: Takes::Number("How far the cutoff follows the key", -2.0, 2.0, "semitones a key");
+    /// How far it is raised at the cutoff.
+    FilterResonanceDb "filter_resonance_db" of Strand: Takes::Number("A resonance", 0.0, 40.0, "dB");
+    /// Whether what it takes away is made up.
+    FilterMakesUp "filter_makes_up" of Strand: Takes::Switch;
+
+    /// What drives what; `null` where it is gone.
+    Route "route" of Route: Takes::Fitting(is_route, "A route goes from a source that moves to a number of the sound, no further than that goes.");
+    /// A slow movement; `null` where it is gone.
+    Movement "movement" of Movement: Takes::Fitting(is_movement, "A slow movement makes between 0.01 and 40 rounds a second, and fades in within 20 s.");
+    /// A course; `null` where it is gone.
+    Course "course" of Course: Takes::Fitting(is_course, "The parts of a course last between 0 and 100 s, its level lies between nothing and all.");
+
     /// Where it is cut, and for what.
     Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
 
@@ -566,6 +609,9 @@ mod tests {
             Target::LongTake(9),
             Target::Region(StrandId(4), 77),
             Target::Strand(StrandId(4)),
+            Target::Route(StrandId(4), 2),
+            Target::Movement(StrandId(4), 2),
+            Target::Course(StrandId(4), 2),
         ];
         for target in all {
             let (about, number, part) = target.kept();

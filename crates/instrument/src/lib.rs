@@ -9,6 +9,7 @@ mod change;
 mod chord;
 mod cost;
 mod coverage;
+mod driving;
 mod evenness;
 mod facts;
 mod file_names;
@@ -39,6 +40,7 @@ pub use change::{Applied, Change, ChangeError, FieldChange, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use coverage::{Coverage, Covered, STRETCH_KEYS, coverage};
+pub use driving::{CourseSaid, FilterForm, MovementSaid, RouteSaid};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,

@@ -1,5 +1,6 @@
 //! How strands play: a first shape with its reasons, what was said of it, and how loud every key sounds at every strike.
 
+use crate::driving::lay_driving;
 use crate::facts::said_about;
 use crate::{Fact, Facts, Reason, Target};
 use program::{Loudness, On, Program, Region, Shape, ShapeId, SoundsOn, Strand, level_db, velocity_gain_db};
@@ -59,15 +60,16 @@ pub(crate) fn lay_shapes(program: &mut Program, said: &Facts) {
         let strand = &program.strands[n];
         let own = ShapeId(strand.id.0);
         let before = program.shape_of(strand).cloned().unwrap_or_default();
-        let loudness = said_of_loudness(before.loudness, Target::Strand(strand.id), said);
-        if loudness == before.loudness {
+        let mut shape = Shape {
+            loudness: said_of_loudness(before.loudness, Target::Strand(strand.id), said),
+            ..before.clone()
+        };
+        let curves = lay_driving(&mut shape, strand.id, said);
+        if shape == before {
             continue;
         }
-        let shape = Shape {
-            id: own,
-            loudness,
-            ..before
-        };
+        shape.id = own;
+        program.curves.extend(curves);
         match program.shapes.iter_mut().find(|other| other.id == own) {
             Some(other) => *other = shape,
             None => program.shapes.push(shape),

@@ -22,6 +22,31 @@ const SETTINGS = {
   loop_crossfade: 8,
 } as const;
 
+/** As the engine counts them (`engine::ShapeSetting::ALL`). */
+const SHAPE_SETTINGS = {
+  delay_ms: 0,
+  attack_ms: 1,
+  hold_ms: 2,
+  decay_ms: 3,
+  sustain_db: 4,
+  release_ms: 5,
+  velocity_to_level: 6,
+  cutoff_hz: 7,
+  resonance_db: 8,
+  key_follow: 9,
+  route_amount: 10,
+  movement_hz: 11,
+  movement_fade_ms: 12,
+  course_delay_ms: 13,
+  course_attack_ms: 14,
+  course_hold_ms: 15,
+  course_decay_ms: 16,
+  course_sustain: 17,
+  course_release_ms: 18,
+} as const;
+
+export type ShapeSetting = keyof typeof SHAPE_SETTINGS;
+
 /** A program comes to the engine in messages of at most so many bytes. */
 const PIECE_BYTES = 1 << 16;
 
@@ -34,6 +59,9 @@ interface Sound {
   held: Set<number>;
   /** Where controllers stand that were moved here. */
   controllers: Record<number, number>;
+  /** Where the bend and the pressure on all keys stand. */
+  bend: number;
+  pressure: number;
   /** What was struck last. */
   struck: { key: number; velocity: number } | undefined;
   /** Whether MIDI keyboards are heard. */
@@ -43,6 +71,8 @@ interface Sound {
 export const useSound = create<Sound>(() => ({
   meter: { peak: 0, voices: 0, sounding: [], ranOut: 0, full: 0 },
   controllers: {},
+  bend: 8192,
+  pressure: 0,
   rate: 0,
   heads: 0,
   of: 0,
@@ -104,7 +134,10 @@ class Player {
     this.loader.postMessage({ port: channel.port1 }, [channel.port1]);
     node.port.postMessage({ type: "port", port: channel.port2 } satisfies ToEngine, [channel.port2]);
     useSound.setState({ rate: context.sampleRate });
-    for (const [controller, value] of Object.entries(useSound.getState().controllers)) this.controller(Number(controller), value);
+    const { controllers, bend, pressure } = useSound.getState();
+    for (const [controller, value] of Object.entries(controllers)) this.controller(Number(controller), value);
+    this.bend(bend);
+    this.pressure(pressure);
     this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
   }
@@ -172,7 +205,25 @@ class Player {
 
   /** The bend is moved, 0 to 16,383, in the middle at 8,192. */
   bend(value: number): void {
+    useSound.setState({ bend: value });
     this.node?.port.postMessage({ type: "bend", value } satisfies ToEngine);
+  }
+
+  /** All keys are pressed so far, 0 to 127. */
+  pressure(value: number): void {
+    useSound.setState({ pressure: value });
+    this.node?.port.postMessage({ type: "pressure", value } satisfies ToEngine);
+  }
+
+  /** A key is pressed so far, 0 to 127. */
+  keyPressure(key: number, value: number): void {
+    this.node?.port.postMessage({ type: "keyPressure", key, value } satisfies ToEngine);
+  }
+
+  /** A number of the shapes of strands that is being dragged is heard before it is kept. */
+  shape(strands: number[], setting: ShapeSetting, value: number, of = 0): void {
+    for (const strand of strands)
+      this.node?.port.postMessage({ type: "shape", strand, setting: SHAPE_SETTINGS[setting], of, value } satisfies ToEngine);
   }
 
   /** A controller is moved, 0 to 127. */
@@ -305,6 +356,8 @@ export async function listenToMidi(): Promise<number> {
     else if ((status & 0xf0) === 0xb0) player.controller(key, velocity);
     // Its lower seven bits come first.
     else if ((status & 0xf0) === 0xe0) player.bend(velocity * 128 + key);
+    else if ((status & 0xf0) === 0xd0) player.pressure(key);
+    else if ((status & 0xf0) === 0xa0) player.keyPressure(key, velocity);
   });
   useSound.setState({ midi: true });
   return midiInputs.length;

@@ -22,6 +22,9 @@ interface Engine {
   all_notes_off: () => void;
   controller: (controller: number, value: number) => void;
   bend: (value: number) => void;
+  pressure: (value: number) => void;
+  key_pressure: (key: number, value: number) => void;
+  shape: (strand: number, setting: number, of: number, value: number) => void;
   listen_to: (count: number) => void;
   sounding: () => number;
   render: () => void;
@@ -40,6 +43,10 @@ export type ToEngine =
   | { type: "place"; of: Moved[] }
   | { type: "controller"; controller: number; value: number }
   | { type: "bend"; value: number }
+  | { type: "pressure"; value: number }
+  | { type: "keyPressure"; key: number; value: number }
+  /** A number of a strand's shape that is dragged. */
+  | { type: "shape"; strand: number; setting: number; of: number; value: number }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
   | { type: "quiet" }
@@ -114,6 +121,15 @@ class LadderEngine extends AudioWorkletProcessor {
         break;
       case "bend":
         this.engine.bend(message.value);
+        break;
+      case "pressure":
+        this.engine.pressure(message.value);
+        break;
+      case "keyPressure":
+        this.engine.key_pressure(message.key, message.value);
+        break;
+      case "shape":
+        this.engine.shape(message.strand, message.setting, message.of, message.value);
         break;
       case "controller":
         this.engine.controller(message.controller, message.value);
