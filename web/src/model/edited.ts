@@ -1,5 +1,6 @@
 // What an instrument will look like once an edit that is on its way has arrived.
-import type { Fact, InstrumentView, Plan, TakeView } from "../api/client";
+import type { Fact, InstrumentView, Plan, Schemas, TakeView } from "../api/client";
+import { filterWith, isOfFilter, partsWith, type PartKind } from "./driving";
 import { takeId } from "./regions";
 
 /** What somebody wants a field to say. */
@@ -10,10 +11,14 @@ export interface Wish {
   region?: [strand: number, number: number];
   /** A strand, by its name. */
   strand?: number;
+  /** A part of a strand's shape, by its kind, its strand and its number. */
+  part?: [kind: PartKind, strand: number, number: number];
   fact: Fact;
   /** `undefined` goes back to the automatic value. */
   value: unknown;
 }
+
+type Shape = Schemas["Shape"];
 
 /** An edit: some fields, or another plan. */
 export interface Edit {
@@ -114,11 +119,11 @@ function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
 }
 
 /** A strand of which something is said has a shape of its own name. */
-function withLoudness(program: InstrumentView["program"], n: number, set: object): InstrumentView["program"] {
+function withShape(program: InstrumentView["program"], n: number, change: (before: Shape) => Shape): InstrumentView["program"] {
   const strand = program.strands[n]!;
   const before = program.shapes.find(({ id }) => id === strand.shape);
   if (!before) return program;
-  const shape = { ...before, id: strand.id, loudness: { ...before.loudness, ...set } };
+  const shape = { ...change(before), id: strand.id };
   const shapes = [...program.shapes.filter(({ id }) => id !== strand.id), shape];
   return { ...program, shapes, strands: program.strands.with(n, { ...strand, shape: strand.id }) };
 }
@@ -126,15 +131,23 @@ function withLoudness(program: InstrumentView["program"], n: number, set: object
 function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "strands"> {
   const strands = [...view.strands];
   let program = { ...view.program, strands: [...view.program.strands] };
-  for (const { strand, fact, value } of wishes) {
-    const n = program.strands.findIndex(({ id }) => id === strand);
+  for (const { strand, part, fact, value } of wishes) {
+    const n = program.strands.findIndex(({ id }) => id === (part?.[1] ?? strand));
     if (n < 0) continue;
+    if (part) {
+      const { shape, curves } = partsWith(program, n, part, value);
+      program = { ...withShape(program, n, () => shape), curves };
+      continue;
+    }
     const byHand = strands[n]!.by_hand.filter((other) => other !== fact);
     strands[n] = { ...strands[n]!, by_hand: value === undefined ? byHand : [...byHand, fact] };
     // What the automatic value is, the server knows.
     if (value === undefined) continue;
     const before = program.strands[n]!;
-    if (fact in OF_LOUDNESS) program = withLoudness(program, n, { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value });
+    if (fact in OF_LOUDNESS) {
+      const set = { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value };
+      program = withShape(program, n, (before) => ({ ...before, loudness: { ...before.loudness, ...set } }));
+    } else if (isOfFilter(fact)) program = withShape(program, n, (before) => filterWith(before, fact, value));
     else if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
     if (!isStrandLimit(fact)) continue;
     const [axis, end] = STRAND_LIMITS[fact];
@@ -148,8 +161,8 @@ function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
 export function withEdit(view: InstrumentView, { wishes, plan }: Edit): InstrumentView {
   const ofRegions = wishes.some((wish) => wish.region);
   const ofTakes = wishes.some((wish) => wish.take !== undefined);
-  const ofStrands = wishes.some((wish) => wish.strand !== undefined);
-  const map = wishes.filter((wish) => !wish.take && !wish.region && wish.fact in view.map && wish.value !== undefined);
+  const ofStrands = wishes.some((wish) => wish.strand !== undefined || wish.part);
+  const map = wishes.filter((wish) => !wish.take && !wish.region && !wish.part && wish.fact in view.map && wish.value !== undefined);
   return {
     ...view,
     plan: plan ?? view.plan,

@@ -1,5 +1,6 @@
 // The course of loudness, drawn: what of it stands where, in time and in dB.
 import type { Schemas } from "../api/client";
+import type { DrivenCourse } from "./driving";
 
 export type Loudness = Schemas["Loudness"];
 
@@ -36,21 +37,26 @@ export interface Course {
   keyUp: number;
 }
 
-export function courseOf(loudness: Loudness, frame: Frame): Course {
-  const { width, height } = frame;
+type Times = Pick<Loudness, "delay_ms" | "attack_ms" | "hold_ms" | "decay_ms" | "release_ms">;
+
+/** Where the parts of a course end, from left to right. */
+function laidOut(times: Times, width: number) {
   const wide = (part: keyof typeof PARTS, ms: number) => PARTS[part] * width * share(ms);
-  const least = LEAST_DECAY * width;
-  const from = wide("before", loudness.delay_ms);
-  const up = from + wide("attack", loudness.attack_ms);
-  const held = up + wide("hold", loudness.hold_ms);
-  const down = held + least + wide("decay", loudness.decay_ms);
+  const from = wide("before", times.delay_ms);
+  const up = from + wide("attack", times.attack_ms);
+  const held = up + wide("hold", times.hold_ms);
+  const down = held + LEAST_DECAY * width + wide("decay", times.decay_ms);
   const keyUp = down + PARTS.held * width;
-  const silent = keyUp + wide("release", loudness.release_ms);
+  return { from, up, held, down, keyUp, silent: keyUp + wide("release", times.release_ms) };
+}
+
+const STEPS = Array.from({ length: 24 }, (_, n) => (n + 1) / 24);
+
+export function courseOf(loudness: Loudness, frame: Frame): Course {
+  const { height } = frame;
+  const { from, up, held, down, keyUp, silent } = laidOut(loudness, frame.width);
   // Straight in amplitude on the way up, and so bent in dB.
-  const rise = Array.from({ length: 24 }, (_, n) => (n + 1) / 24).map((at) => ({
-    x: from + (up - from) * at,
-    y: y(20 * Math.log10(at), frame),
-  }));
+  const rise = STEPS.map((at) => ({ x: from + (up - from) * at, y: y(20 * Math.log10(at), frame) }));
   const sustain = y(loudness.sustain_db, frame);
   return {
     points: [
@@ -67,23 +73,74 @@ export function courseOf(loudness: Loudness, frame: Frame): Course {
   };
 }
 
+/** A share of a way that bends, as `program::bent` has it. */
+export function bent(at: number, bend: number): number {
+  const k = bend * Math.log(100);
+  return Math.abs(k) < 1e-6 ? at : Math.expm1(k * at) / Math.expm1(k);
+}
+
+/** The course of something else than loudness, from nothing at the bottom to all at the top. */
+export function drivenCourseOf(course: DrivenCourse, frame: Frame): Course {
+  const { height } = frame;
+  const { from, up, held, down, keyUp, silent } = laidOut(course, frame.width);
+  const [attack, decay, release] = course.bends ?? [0, 0, 0];
+  const level = (value: number) => height * (1 - value);
+  const way = (a: number, b: number, low: number, high: number, bend: number) =>
+    STEPS.map((at) => ({ x: a + (b - a) * at, y: level(low + (high - low) * bent(at, bend)) }));
+  const { sustain } = course;
+  return {
+    points: [
+      { x: 0, y: height },
+      { x: from, y: height },
+      ...way(from, up, 0, 1, attack ?? 0),
+      { x: held, y: 0 },
+      ...way(held, down, 1, sustain, decay ?? 0),
+      { x: keyUp, y: level(sustain) },
+      ...way(keyUp, silent, sustain, 0, release ?? 0),
+    ],
+    handles: { attack: { x: up, y: 0 }, decay: { x: down, y: level(sustain) }, release: { x: silent, y: height } },
+    keyUp,
+  };
+}
+
 const rounded = (ms: number) => (ms < 10 ? Math.round(ms * 10) / 10 : ms < 100 ? Math.round(ms) : Number(ms.toPrecision(3)));
 
+/** A time once its part is dragged by so many pixels. */
+const timeBy = (part: keyof typeof PARTS, ms: number, by: number, width: number) => rounded(msOf(share(ms) + by / (PARTS[part] * width)));
+
 /** What a handle says once it is dragged by so many pixels. */
-export function draggedBy(loudness: Loudness, handle: Handle, by: { x: number; y: number }, frame: Frame): Partial<Loudness> {
-  const { width, height } = frame;
-  const time = (part: keyof typeof PARTS, ms: number) => rounded(msOf(share(ms) + by.x / (PARTS[part] * width)));
+export function draggedBy(loudness: Loudness, handle: Handle, by: { x: number; y: number }, { width, height }: Frame): Partial<Loudness> {
   switch (handle) {
     case "attack":
-      return { attack_ms: time("attack", loudness.attack_ms) };
+      return { attack_ms: timeBy("attack", loudness.attack_ms, by.x, width) };
     case "release":
-      return { release_ms: time("release", loudness.release_ms) };
+      return { release_ms: timeBy("release", loudness.release_ms, by.x, width) };
     case "decay": {
       const db = Math.max(LOWEST_DB, loudness.sustain_db) + (by.y / height) * LOWEST_DB;
       return {
-        decay_ms: time("decay", loudness.decay_ms),
+        decay_ms: timeBy("decay", loudness.decay_ms, by.x, width),
         sustain_db: Math.min(0, Math.max(LOWEST_DB, Math.round(db * 10) / 10)),
       };
     }
+  }
+}
+
+/** The same of the course of something else. */
+export function drivenDraggedBy(
+  course: DrivenCourse,
+  handle: Handle,
+  by: { x: number; y: number },
+  { width, height }: Frame,
+): Partial<DrivenCourse> {
+  switch (handle) {
+    case "attack":
+      return { attack_ms: timeBy("attack", course.attack_ms, by.x, width) };
+    case "release":
+      return { release_ms: timeBy("release", course.release_ms, by.x, width) };
+    case "decay":
+      return {
+        decay_ms: timeBy("decay", course.decay_ms, by.x, width),
+        sustain: Math.min(1, Math.max(0, Math.round((course.sustain - by.y / height) * 100) / 100)),
+      };
   }
 }

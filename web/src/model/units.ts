@@ -61,6 +61,26 @@ export function milliseconds(rate: number): Unit {
 }
 
 export const cents: Unit = { show: (v) => `${signed(v, 2)} ct`, parse: (t) => plain(t, /^(ct|cents?)?$/i), step: 1, fine: 0.01 };
+/** Cents, shown as octaves. */
+export const octaves: Unit = {
+  show: (v) => `${v > 0 ? "+" : ""}${signed(v / 1200, 2).replace(/\.?0+$/, "")} oct`,
+  parse: (t) => {
+    const value = plain(t.replace(/^\s*\+/, ""), /^(oct|octaves?)?$/i);
+    return value === undefined ? cents.parse(t) : value * 1200;
+  },
+  step: 120,
+  fine: 12,
+};
+/** Octaves as they are: twice as fast for each. */
+export const doublings: Unit = {
+  show: (v) => octaves.show(v * 1200),
+  parse: (t) => {
+    const value = octaves.parse(t);
+    return value === undefined ? undefined : value / 1200;
+  },
+  step: 0.1,
+  fine: 0.01,
+};
 export const decibels: Unit = { show: (v) => `${signed(v, 1)} dB`, parse: (t) => plain(t, /^(dB)?$/i), step: 1, fine: 0.1 };
 export const lufs: Unit = { show: (v) => `${signed(v, 1)} LUFS`, parse: (t) => plain(t, /^(LUFS|dB)?$/i), step: 1, fine: 0.1 };
 export const percent: Unit = { show: (v) => `${Math.round(v)} %`, parse: (t) => plain(t, /^%?$/), step: 10, fine: 1 };
@@ -76,6 +96,13 @@ export const share: Unit = {
 };
 export const key: Unit = { show: keyName, parse: parseKey, step: 1, fine: 1 };
 export const hertz: Unit = { show: (v) => `${Math.round(v * 10) / 10} Hz`, parse: (t) => plain(t, /^(Hz)?$/i), step: 5, fine: 0.1 };
+/** A frequency; `kHz` is understood. */
+export const frequency: Unit = {
+  show: (v) => (v < 1000 ? `${Math.round(v)} Hz` : `${grouped(v)} Hz`),
+  parse: (t) => plain(t, /^(Hz)?$/i) ?? ((khz) => (khz === undefined ? undefined : khz * 1000))(plain(t, /^kHz$/i)),
+  step: 100,
+  fine: 10,
+};
 export const ratio: Unit = {
   show: (v) => `${Math.round(v * 10) / 10} : 1`,
   parse: (t) => plain(t.replace(/:\s*1\s*$/, ""), /^$/),

@@ -14,6 +14,8 @@ import { usePending } from "../state/pending";
 import { makingsQuery } from "../state/queries";
 import { useView } from "../state/view";
 import { stopDropped, useDropped } from "../steps/dropped";
+import { controllersOf } from "../model/driving";
+import { Hands } from "../parts/Hands";
 import { Menu } from "../parts/Menu";
 
 export function Foot({
@@ -33,6 +35,7 @@ export function Foot({
     () => ({ taken: cells.filter((c) => c.take).length, looped: cells.filter((c) => c.take?.treatment?.loop).length }),
     [cells],
   );
+  const followed = useMemo(() => controllersOf(view.program.shapes), [view.program.shapes]);
   const waiting = useMemo(() => view.takes.filter((t) => !t.facts).length - view.unmeasured.length, [view]);
   return (
     <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
@@ -71,6 +74,7 @@ export function Foot({
         </span>
       )}
       <span className="grow" />
+      <Hands followed={followed} />
       <Meter />
     </footer>
   );

@@ -77,9 +77,11 @@ export function change(instrument: number, label: string, wishes: Wish[]): Promi
             ? { long_take: wish.longTake }
             : wish.region
               ? { region: wish.region }
-              : wish.strand !== undefined
-                ? { strand: wish.strand }
-                : ("instrument" as const),
+              : wish.part
+                ? { [wish.part[0]]: wish.part.slice(1) }
+                : wish.strand !== undefined
+                  ? { strand: wish.strand }
+                  : ("instrument" as const),
       fact: wish.fact,
       after: wish.value === undefined ? ("automatic" as const) : { value: wish.value },
       made_from: seen && madeFrom(seen, wish),

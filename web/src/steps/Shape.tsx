@@ -1,14 +1,22 @@
 // Shape: how strands play.
 import { useState } from "react";
 import type { Fact, InstrumentView } from "../api/client";
+import { LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, START_DRIVEN } from "../model/driving";
 import { fitted } from "../model/ranges";
-import type { Loudness } from "../model/shape";
-import { heldStrand, passOfStrand, type PlacedStrand, placedStrands } from "../model/strands";
+import { courseOf, draggedBy, type Loudness } from "../model/shape";
+import { heldStrand, passOfStrand, placedStrands } from "../model/strands";
 import { Field } from "../parts/Field";
+import { player } from "../sound/player";
 import { change } from "../state/edits";
 import { useMap } from "../state/map";
 import { sayError, useView } from "../state/view";
-import { CourseOfLoudness } from "./CourseOfLoudness";
+import { BrightnessCard } from "./Brightness";
+import { CourseCurve } from "./CourseCurve";
+import { DrivenCourseCard } from "./DrivenCourse";
+import { Follows } from "./Follows";
+import { HumanCard, isHuman } from "./Human";
+import { Movements } from "./Movements";
+import { shapeOf, type Shaped, strandsOf } from "./routes";
 import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
 
@@ -19,7 +27,8 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
   const strands = placedStrands(view);
   const heldId = heldStrand(view, wanted, pass);
   const held = strands.find(({ strand }) => strand.id === heldId);
-  if (!held) return <p className="text-ink3">Nothing sounds yet: what was recorded is shaped here.</p>;
+  const shape = held && shapeOf(view, held);
+  if (!held || !shape) return <p className="text-ink3">Nothing sounds yet: what was recorded is shaped here.</p>;
   const hold = (strand: number) => {
     const of = passOfStrand(view, strand);
     if (of !== undefined) setPass(of);
@@ -27,6 +36,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
     setStrand(strand);
   };
   const of = all ? [held, ...strands.filter((other) => other !== held)] : [held];
+  const shaped: Shaped = { view, of, first: held, shape, whose: of.length > 1 ? `${of.length} strands` : held.strand.name };
   return (
     <>
       <div className="flex flex-wrap items-center gap-2">
@@ -47,27 +57,28 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
           </button>
         )}
       </div>
-      <LoudnessCard key={held.strand.id} view={view} of={of} first={held} />
-      <BendCard view={view} of={of} first={held} />
+      <LoudnessCard key={`loudness ${held.strand.id}`} shaped={shaped} />
+      <BrightnessCard key={`brightness ${held.strand.id}`} shaped={shaped} />
+      <PitchCard key={`pitch ${held.strand.id}`} shaped={shaped} />
+      <Movements shaped={shaped} />
+      <HumanCard shaped={shaped} />
+      <section className="card flex flex-col gap-3 p-3" aria-label="Start and loop">
+        <h3>
+          <b className="font-semibold">Start and loop</b>{" "}
+          <span className="text-[12px] text-ink3">where in its recording a key begins, as it is struck</span>
+        </h3>
+        <Follows shaped={shaped} driven={START_DRIVEN} />
+      </section>
     </>
   );
 }
 
-interface Props {
-  view: InstrumentView;
-  /** What is set goes to all of these. */
-  of: PlacedStrand[];
-  first: PlacedStrand;
-}
-
-function LoudnessCard({ view, of, first }: Props) {
-  const { strand, said } = first;
-  const loudnessOf = (id: number) => view.program.shapes.find((shape) => shape.id === id)?.loudness;
-  const kept = loudnessOf(strand.shape);
+function LoudnessCard({ shaped }: { shaped: Shaped }) {
+  const { view, of, shape, whose } = shaped;
+  const { said } = shaped.first;
+  const kept = shape.loudness;
   const [live, setLive] = useState<Partial<Loudness>>();
-  if (!kept) return null;
   const loudness = { ...kept, ...live };
-  const whose = of.length > 1 ? `${of.length} strands` : strand.name;
   const say = (facts: Fact[], values: unknown[], label: string) =>
     void change(
       view.id,
@@ -75,7 +86,12 @@ function LoudnessCard({ view, of, first }: Props) {
       of.flatMap((one) => facts.map((fact, n) => ({ strand: one.strand.id, fact, value: values[n] }))),
     ).catch(sayError);
   const because = (about: string | undefined) => said.shape_reasons.find((reason) => reason.about === about)?.because;
-  const differs = (number: LoudnessNumber) => of.some((one) => loudnessOf(one.strand.shape)?.[number.of] !== kept[number.of]);
+  const differs = (number: LoudnessNumber) => of.some((one) => shapeOf(view, one)?.loudness[number.of] !== kept[number.of]);
+  const hear = (to: Partial<Loudness>) =>
+    COURSE.forEach((number) => {
+      const value = to[number.of];
+      if (value !== undefined) player.shape(strandsOf(shaped), number.of, value);
+    });
   const field = (number: LoudnessNumber) => {
     const byHand = said.by_hand.includes(number.fact);
     const why = byHand ? undefined : because(number.about);
@@ -86,6 +102,7 @@ function LoudnessCard({ view, of, first }: Props) {
           value={loudness[number.of]}
           unit={number.unit}
           byHand={byHand}
+          onLive={(v) => player.shape(strandsOf(shaped), number.of, fitted(number, v))}
           onSet={(v) => say([number.fact], [fitted(number, v)], `set ${number.label.toLowerCase()} of ${whose}`)}
           onAutomatic={() => say([number.fact], [undefined], `give ${number.label.toLowerCase()} of ${whose} back`)}
         />
@@ -100,10 +117,14 @@ function LoudnessCard({ view, of, first }: Props) {
       <h3>
         <b className="font-semibold">Loudness</b> <span className="text-[12px] text-ink3">over time and by the strike</span>
       </h3>
-      <CourseOfLoudness
-        loudness={loudness}
-        kept={kept}
-        onLive={setLive}
+      <CourseCurve<Loudness>
+        course={(frame) => courseOf(loudness, frame)}
+        dragged={(handle, by, frame) => draggedBy(kept, handle, by, frame)}
+        onLive={(to) => {
+          setLive(to);
+          // What it was is heard again.
+          hear(to ?? kept);
+        }}
         onKeep={(handle, to) => {
           setLive(undefined);
           const moved = COURSE.filter((number) => to[number.of] !== undefined);
@@ -121,6 +142,7 @@ function LoudnessCard({ view, of, first }: Props) {
           The softest strike is {Math.round(said.strike_range_db)} dB under the hardest, beside what the layers differ by.
         </p>
       </div>
+      <Follows shaped={shaped} driven={LOUDNESS_DRIVEN} hidden={isHuman} />
       {reasons.length > 0 && (
         <p className="text-[11.5px] text-ink3" data-part="reasons">
           As it is by itself: {reasons.join(" ")}
@@ -130,9 +152,9 @@ function LoudnessCard({ view, of, first }: Props) {
   );
 }
 
-/** How far the bend takes what sounds. */
-function BendCard({ view, of, first }: Props) {
-  const whose = of.length > 1 ? `${of.length} strands` : first.strand.name;
+/** Pitch over time, by the bend and by what else it follows. */
+function PitchCard({ shaped }: { shaped: Shaped }) {
+  const { view, of, first, whose } = shaped;
   const say = (number: StrandNumber, value: unknown, label: string) =>
     void change(
       view.id,
@@ -142,8 +164,15 @@ function BendCard({ view, of, first }: Props) {
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Pitch">
       <h3>
-        <b className="font-semibold">Pitch</b> <span className="text-[12px] text-ink3">by the bend of a keyboard</span>
+        <b className="font-semibold">Pitch</b>{" "}
+        <span className="text-[12px] text-ink3">over time, by the bend and by what else it follows</span>
       </h3>
+      <DrivenCourseCard
+        shaped={shaped}
+        names={PITCH}
+        driven={PITCH_DRIVEN[0]!}
+        first={{ amount: -100, attack_ms: 0, decay_ms: 80, sustain: 0 }}
+      />
       <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">
         {BENDS.map((number) => (
           <Field
@@ -157,6 +186,7 @@ function BendCard({ view, of, first }: Props) {
           />
         ))}
       </div>
+      <Follows shaped={shaped} driven={PITCH_DRIVEN} hidden={(route) => isHuman(route) || route.id === PITCH.route} />
     </section>
   );
 }

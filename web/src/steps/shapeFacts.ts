@@ -2,7 +2,7 @@
 import type { Fact } from "../api/client";
 import type { Ranged } from "../model/ranges";
 import type { Loudness } from "../model/shape";
-import { decibels, share, time, type Unit } from "../model/units";
+import { decibels, frequency, share, time, type Unit } from "../model/units";
 
 /** A number of loudness. */
 export interface LoudnessNumber extends Ranged {
@@ -35,3 +35,41 @@ export const BY_STRIKE: LoudnessNumber = {
   unit: share,
   within: [0, 1],
 };
+
+/** A number of the filter. */
+export interface FilterNumber extends Ranged {
+  fact: Fact;
+  of: "cutoff_hz" | "key_follow" | "resonance_db";
+  label: string;
+  unit: Unit;
+  says?: string;
+}
+
+export const FILTER: FilterNumber[] = [
+  { fact: "filter_cutoff_hz", of: "cutoff_hz", label: "Cutoff", unit: frequency, within: [20, 20_000], says: "3 dB down there" },
+  { fact: "filter_resonance_db", of: "resonance_db", label: "Resonance", unit: decibels, within: [0, 40], says: "raised there by so much" },
+  {
+    fact: "filter_key_follow",
+    of: "key_follow",
+    label: "Follows the key",
+    unit: share,
+    within: [-2, 2],
+    says: "from middle C on; at 100 % an octave for an octave",
+  },
+];
+
+/** A part of a course of something else than loudness. */
+export interface CourseNumber extends Ranged {
+  of: "delay_ms" | "attack_ms" | "hold_ms" | "decay_ms" | "sustain" | "release_ms";
+  label: string;
+  unit: Unit;
+}
+
+export const DRIVEN_COURSE: CourseNumber[] = [
+  { of: "delay_ms", label: "Waits", unit: time, within: [0, 17_900] },
+  { of: "attack_ms", label: "Attack", unit: time, within: [0, 100_000] },
+  { of: "hold_ms", label: "Stays", unit: time, within: [0, 17_900] },
+  { of: "decay_ms", label: "Decay", unit: time, within: [0, 100_000] },
+  { of: "sustain", label: "Held at", unit: share, within: [0, 1] },
+  { of: "release_ms", label: "Release", unit: time, within: [0, 100_000] },
+];

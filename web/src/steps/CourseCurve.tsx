@@ -1,6 +1,6 @@
-// Loudness over time, as a curve that is dragged.
+// A course over time, as a curve that is dragged.
 import { useEffect, useRef, useState } from "react";
-import { courseOf, draggedBy, type Frame, type Handle, type Loudness } from "../model/shape";
+import type { Course, Frame, Handle } from "../model/shape";
 import { useDrag } from "../parts/drag";
 
 /** A handle is taken hold of from so many pixels. */
@@ -8,15 +8,16 @@ const GRIP = 12;
 const HEIGHT = 96;
 const EDGE = 8;
 
-interface Props {
+interface Props<T> {
   /** As it is shown, while it is dragged too. */
-  loudness: Loudness;
-  kept: Loudness;
-  onLive: (to: Partial<Loudness> | undefined) => void;
-  onKeep: (handle: Handle, to: Partial<Loudness>) => void;
+  course: (frame: Frame) => Course;
+  /** What a handle says once it is dragged. */
+  dragged: (handle: Handle, by: { x: number; y: number }, frame: Frame) => Partial<T>;
+  onLive: (to: Partial<T> | undefined) => void;
+  onKeep: (handle: Handle, to: Partial<T>) => void;
 }
 
-export function CourseOfLoudness({ loudness, kept, onLive, onKeep }: Props) {
+export function CourseCurve<T>({ course, dragged, onLive, onKeep }: Props<T>) {
   const ref = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(400);
   useEffect(() => {
@@ -26,7 +27,7 @@ export function CourseOfLoudness({ loudness, kept, onLive, onKeep }: Props) {
     return () => observer.disconnect();
   }, []);
   const frame: Frame = { width, height: HEIGHT };
-  const { points, handles, keyUp } = courseOf(loudness, frame);
+  const { points, handles, keyUp } = course(frame);
   const { handlers } = useDrag<Handle>({
     take: (at) => {
       const near = (Object.keys(handles) as Handle[])
@@ -34,8 +35,8 @@ export function CourseOfLoudness({ loudness, kept, onLive, onKeep }: Props) {
         .sort((a, b) => a.far - b.far)[0];
       return near && near.far <= GRIP ? near.handle : undefined;
     },
-    move: (handle, by) => onLive(draggedBy(kept, handle, by, frame)),
-    drop: (handle, by) => onKeep(handle, draggedBy(kept, handle, by, frame)),
+    move: (handle, by) => onLive(dragged(handle, by, frame)),
+    drop: (handle, by) => onKeep(handle, dragged(handle, by, frame)),
     cancel: () => onLive(undefined),
   });
   const line = points.map(({ x, y }) => `${x.toFixed(1)},${y.toFixed(1)}`).join(" ");

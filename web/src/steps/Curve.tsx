@@ -1,0 +1,92 @@
+// The curve that lies between a source and what it drives: five places on it, each drawn up or down.
+import { Popover } from "radix-ui";
+import { type DrivenPoint } from "./routes";
+import { CURVES } from "../model/driving";
+
+const PLACES = [0, 0.25, 0.5, 0.75, 1];
+const WIDTH = 34;
+const HEIGHT = 16;
+
+/** The value of a drawn curve at a place; straight where nothing is drawn. */
+function valueAt(points: DrivenPoint[], at: number): number {
+  if (points.length === 0) return at;
+  const after = points.findIndex((point) => point.at >= at);
+  if (after < 0) return points[points.length - 1]!.value;
+  if (after === 0) return points[0]!.value;
+  const [from, to] = [points[after - 1]!, points[after]!];
+  return from.value + ((to.value - from.value) * (at - from.at)) / Math.max(1e-9, to.at - from.at);
+}
+
+interface Props {
+  points: DrivenPoint[];
+  /** What it is of, within a sentence. */
+  of: string;
+  onSet: (points: DrivenPoint[]) => void;
+}
+
+export function CurveButton({ points, of, onSet }: Props) {
+  const values = PLACES.map((at) => valueAt(points, at));
+  const set = (next: number[]) => {
+    const straight = next.every((value, n) => value === PLACES[n]);
+    onSet(straight ? [] : next.map((value, n) => ({ at: PLACES[n]!, value })));
+  };
+  const line = (width: number, height: number) =>
+    values.map((value, n) => `${(PLACES[n]! * width).toFixed(1)},${((1 - value) * height).toFixed(1)}`).join(" ");
+  return (
+    <Popover.Root>
+      <Popover.Trigger
+        className="rounded-lg border border-edge bg-raised px-1.5 py-1.5"
+        aria-label={`The curve by which ${of}`}
+        title="The curve between the two"
+      >
+        <svg width={WIDTH} height={HEIGHT} aria-hidden className="block overflow-visible">
+          <polyline points={line(WIDTH, HEIGHT)} fill="none" strokeWidth={2} className="stroke-act" />
+        </svg>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content
+          align="end"
+          sideOffset={4}
+          collisionPadding={8}
+          aria-label="Curve"
+          className="z-50 w-64 rounded-lg border border-line bg-raised p-3 text-[13px] shadow-lg"
+        >
+          <h4 className="mb-2 font-semibold">Curve</h4>
+          <div className="relative h-28">
+            <svg
+              viewBox="0 0 100 100"
+              preserveAspectRatio="none"
+              aria-hidden
+              className="absolute inset-x-[14px] inset-y-0 h-full w-[calc(100%-28px)]"
+            >
+              <polyline points={line(100, 100)} fill="none" strokeWidth={2} vectorEffect="non-scaling-stroke" className="stroke-act" />
+            </svg>
+            <div className="absolute inset-0 flex justify-between">
+              {values.map((value, n) => (
+                <input
+                  key={n}
+                  type="range"
+                  min={0}
+                  max={1}
+                  step={0.01}
+                  value={value}
+                  aria-label={`At ${PLACES[n]! * 100} %`}
+                  aria-valuetext={`${Math.round(value * 100)} %`}
+                  className="h-full w-7 accent-act [direction:rtl] [writing-mode:vertical-lr]"
+                  onChange={(event) => set(values.with(n, Number(event.target.value)))}
+                />
+              ))}
+            </div>
+          </div>
+          <div className="mt-2 flex flex-wrap gap-1">
+            {CURVES.map((curve) => (
+              <button key={curve.name} className="button" onClick={() => set(curve.values)}>
+                {curve.name}
+              </button>
+            ))}
+          </div>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
+}
