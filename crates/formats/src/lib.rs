@@ -7,6 +7,7 @@ mod aiff;
 mod bake;
 mod chunks;
 mod decode;
+mod driven;
 mod honesty;
 mod losses;
 mod lower;

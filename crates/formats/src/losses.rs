@@ -1,5 +1,6 @@
 //! What a format cannot hold, in sentences, and which strands and regions are left out for it.
 
+use crate::driven::{Lost, lower_driving};
 use crate::{Format, Loss};
 use program::{
     Among, BEND_KEYS, Cut, On, Program, Region, Source, Span, Standing, Strand, Turn, When, Within, cut_of,
@@ -13,6 +14,8 @@ pub(crate) struct Holds<'a> {
     program: &'a Program,
     format: Format,
     at_first: Standing,
+    /// Of each shape of the program.
+    lost: Vec<Lost>,
 }
 
 impl<'a> Holds<'a> {
@@ -21,6 +24,9 @@ impl<'a> Holds<'a> {
             program,
             format,
             at_first: Standing::of(program),
+            lost: (program.shapes.iter())
+                .map(|shape| lower_driving(program, shape, format).1)
+                .collect(),
         }
     }
 
@@ -88,6 +94,12 @@ impl<'a> Holds<'a> {
         self.program
             .strand_of(region)
             .is_some_and(|strand| self.strand(strand))
+    }
+
+    /// Whether a region is written, and its shape loses such a thing.
+    fn loses(&self, region: &Region, test: fn(&Lost) -> bool) -> bool {
+        let place = self.program.shape_of_region(region);
+        self.region(region) && place.is_some_and(|place| test(&self.lost[place]))
     }
 
     fn is_too_fast(&self, region: &Region) -> bool {
@@ -168,6 +180,34 @@ const OF_SOUNDFONT: &[Sentence] = &[
             holds.region(region) && cut.fade_ms > 0 && cut.by.is_some() && Holds::class_holds(cut)
         },
     ),
+    (
+        "SoundFont has one filter, a low-pass of two poles: others become that, or are left out.",
+        |holds, region| holds.loses(region, |lost| lost.filter),
+    ),
+    (
+        "SoundFont does not make up the level that a filter takes.",
+        |holds, region| holds.loses(region, |lost| lost.makes_up),
+    ),
+    (
+        "SoundFont does not drive what these are driven by or to: that is left out.",
+        |holds, region| holds.loses(region, |lost| lost.routes),
+    ),
+    (
+        "SoundFont has no drawn curves: they are straight.",
+        |holds, region| holds.loses(region, |lost| lost.curves),
+    ),
+    (
+        "SoundFont has one course beside loudness, for cutoff and pitch, of straight parts: what goes beyond is left out.",
+        |holds, region| holds.loses(region, |lost| lost.courses),
+    ),
+    (
+        "SoundFont has two slow movements, one of them for pitch alone: others are left out.",
+        |holds, region| holds.loses(region, |lost| lost.movements),
+    ),
+    (
+        "SoundFont's slow movements are triangles of each key's own that do not fade in: these become such.",
+        |holds, region| holds.loses(region, |lost| lost.waves),
+    ),
 ];
 
 /// What SFZ loses.
@@ -221,6 +261,34 @@ const OF_SFZ: &[Sentence] = &[
                     .whens(region)
                     .all(|when| when.sources.iter().all(is_controller))
         },
+    ),
+    (
+        "SFZ's band-passes and notches have two poles: those of four become such.",
+        |holds, region| holds.loses(region, |lost| lost.filter),
+    ),
+    (
+        "SFZ does not make up the level that a filter takes.",
+        |holds, region| holds.loses(region, |lost| lost.makes_up),
+    ),
+    (
+        "SFZ does not drive what these are driven by or to: that is left out.",
+        |holds, region| holds.loses(region, |lost| lost.routes),
+    ),
+    (
+        "SFZ has no curves between these: they are straight.",
+        |holds, region| holds.loses(region, |lost| lost.curves),
+    ),
+    (
+        "SFZ has courses for cutoff and pitch alone, one each, of straight parts: what goes beyond is left out.",
+        |holds, region| holds.loses(region, |lost| lost.courses),
+    ),
+    (
+        "SFZ has no such slow movements: they are left out.",
+        |holds, region| holds.loses(region, |lost| lost.movements),
+    ),
+    (
+        "SFZ's slow movements are each key's own, at 120 beats a minute, for ever, and not smoothly random: these become such.",
+        |holds, region| holds.loses(region, |lost| lost.waves),
     ),
 ];
 

@@ -1,5 +1,6 @@
 //! From what is heard to what a format can hold.
 
+use crate::driven::lower_driving;
 use crate::losses::{Holds, losses};
 use crate::{Bake, Rounds};
 use program::{
@@ -94,10 +95,24 @@ impl Lowering<'_> {
     fn strand(&mut self, strand: &Strand) {
         let number = self.lowered.strands.len() as u64;
         self.strands.insert(strand.id, StrandId(number));
+        let shape = self.program.shape_of(strand).cloned().unwrap_or_default();
+        let (mut driving, _) = lower_driving(self.program, &shape, self.format);
+        // Curves are numbered through the whole file.
+        let first = self.lowered.curves.len() as u64;
+        for curve in &mut driving.curves {
+            curve.id.0 += first;
+        }
+        for curve in driving.routes.iter_mut().filter_map(|route| route.curve.as_mut()) {
+            curve.0 += first;
+        }
+        self.lowered.curves.append(&mut driving.curves);
         self.lowered.shapes.push(Shape {
             id: ShapeId(number),
-            loudness: lowered_loudness(self.program.loudness_of(Some(strand)), &strand.on),
-            ..Shape::default()
+            loudness: lowered_loudness(shape.loudness, &strand.on),
+            courses: driving.courses,
+            filter: driving.filter,
+            movements: driving.movements,
+            routes: driving.routes,
         });
         let name = clean_name(&strand.name);
         self.lowered.strands.push(Strand {
@@ -250,18 +265,18 @@ impl Lowering<'_> {
     /// A shape of a strand whose sound does not end with its key.
     fn on_and_on(&mut self, strand: StrandId) -> ShapeId {
         let like = self.lowered.shapes.iter().find(|shape| shape.id.0 == strand.0);
-        let mut loudness = like.map_or_else(Loudness::default, |shape| shape.loudness);
-        loudness.release_ms = ON_AND_ON_MS;
-        let has = |shape: &&Shape| shape.id.0 >= self.strands.len() as u64 && shape.loudness == loudness;
-        if let Some(same) = self.lowered.shapes.iter().find(has) {
-            return same.id;
+        let mut shape = like.cloned().unwrap_or_default();
+        shape.loudness.release_ms = ON_AND_ON_MS;
+        let first = self.strands.len() as u64;
+        for same in self.lowered.shapes.iter().filter(|other| other.id.0 >= first) {
+            shape.id = same.id;
+            if *same == shape {
+                return same.id;
+            }
         }
-        let id = ShapeId(self.lowered.shapes.len() as u64);
-        self.lowered.shapes.push(Shape {
-            id,
-            loudness,
-            ..Shape::default()
-        });
+        shape.id = ShapeId(self.lowered.shapes.len() as u64);
+        let id = shape.id;
+        self.lowered.shapes.push(shape);
         id
     }
 

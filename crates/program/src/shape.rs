@@ -90,7 +90,7 @@ pub struct Filter {
     pub cutoff_hz: f64,
     /// How far the cutoff follows the key, from middle C: 1 fully.
     pub key_follow: f64,
-    /// dB at the cutoff over what it has there without: 0 is as flat as can be, 3.01 dB down at the cutoff with all poles.
+    /// dB at the cutoff over what passes (SoundFont 2.04, generator 9); 0 is as flat as can be, and 3.01 dB down there.
     pub resonance_db: f64,
     /// Whether what it takes away is made up, so that what comes out is as loud as what went in.
     pub makes_up: bool,

@@ -1,5 +1,6 @@
 //! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
 
+mod driven;
 mod file;
 mod write;
 

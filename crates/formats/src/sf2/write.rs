@@ -128,7 +128,7 @@ fn name(value: &str) -> [u8; 20] {
 }
 
 #[derive(Default)]
-struct Tables {
+pub(super) struct Tables {
     phdr: Vec<u8>,
     pbag: Vec<u8>,
     pgen: Vec<u8>,
@@ -139,7 +139,7 @@ struct Tables {
     shdr: Vec<u8>,
 }
 
-fn timecents(ms: f64) -> i16 {
+pub(super) fn timecents(ms: f64) -> i16 {
     if ms < 1.0 {
         -12_000
     } else {
@@ -182,6 +182,9 @@ impl Tables {
                 (960.0 * loudness.velocity_to_level).round() as i16,
             );
             self.modulator(VELOCITY_LINEAR, CUTOFF, 0);
+            if let Some(shape) = program.shape_of(strand) {
+                self.driven(shape);
+            }
             let mut first_of = Vec::with_capacity(sides.len());
             let mut next = 0;
             for sides in sides {
@@ -230,16 +233,22 @@ impl Tables {
         Ok(())
     }
 
-    fn generator(&mut self, generator: u16, amount: i16) {
+    pub(super) fn generator(&mut self, generator: u16, amount: i16) {
         self.igen.extend(generator.to_le_bytes());
         self.igen.extend(amount.to_le_bytes());
     }
 
-    fn modulator(&mut self, source: u16, destination: u16, amount: i16) {
+    pub(super) fn modulator(&mut self, source: u16, destination: u16, amount: i16) {
+        self.modulator_by(source, destination, amount, 0);
+    }
+
+    /// One whose amount another source drives, straight.
+    pub(super) fn modulator_by(&mut self, source: u16, destination: u16, amount: i16, by: u16) {
         self.imod.extend(source.to_le_bytes());
         self.imod.extend(destination.to_le_bytes());
         self.imod.extend(amount.to_le_bytes());
-        self.imod.extend([0; 4]);
+        self.imod.extend(by.to_le_bytes());
+        self.imod.extend([0; 2]);
     }
 
     fn region(

@@ -1,0 +1,169 @@
+//! Filters, courses, slow movements and routes as generators and modulators (sections 8.1.2, 8.2 and 9.5).
+
+use super::write::{Tables, timecents};
+use super::{ATTENUATION, FINE_TUNE};
+use program::{Course, Movement, ParamId, Rate, Route, Shape, Source};
+
+const MOD_LFO_TO_PITCH: u16 = 5;
+const VIB_LFO_TO_PITCH: u16 = 6;
+const MOD_ENV_TO_PITCH: u16 = 7;
+const FILTER_CUTOFF: u16 = 8;
+const FILTER_Q: u16 = 9;
+const MOD_LFO_TO_CUTOFF: u16 = 10;
+const MOD_ENV_TO_CUTOFF: u16 = 11;
+const MOD_LFO_TO_VOLUME: u16 = 13;
+const MOD_LFO_DELAY: u16 = 21;
+const VIB_LFO_DELAY: u16 = 23;
+const MOD_ENV_DELAY: u16 = 25;
+
+/// A source's flags: a controller, and from most to least, and both ways (section 8.2.1).
+const CONTROLLER: u16 = 0x80;
+const FALLING: u16 = 0x100;
+const BOTH_WAYS: u16 = 0x200;
+/// The sources of the default modulators that move vibrato (sections 8.4.3 and 8.4.5).
+const WHEEL: u16 = CONTROLLER | 1;
+const CHANNEL_PRESSURE: u16 = 13;
+
+/// Cents over 8.176 Hz, the key 0.
+fn absolute_cents(hz: f64) -> f64 {
+    1200.0 * (hz / 8.175_798_9).log2()
+}
+
+fn whole(value: f64) -> i16 {
+    value.round().clamp(-32_768.0, 32_767.0) as i16
+}
+
+fn source_of(source: Source) -> Option<u16> {
+    Some(match source {
+        Source::Controller(n) => CONTROLLER | u16::from(n),
+        Source::Strike => 2,
+        Source::Key => 3,
+        Source::KeyPressure => 10,
+        Source::Pressure => CHANNEL_PRESSURE,
+        Source::Bend => 14 | BOTH_WAYS,
+        _ => return None,
+    })
+}
+
+/// Steps of MIDI run to 127, a modulator's source to 128 of them (section 9.5.3).
+fn of_steps(source: Source, amount: f64) -> f64 {
+    if source == Source::Bend {
+        amount
+    } else {
+        amount * 128.0 / 127.0
+    }
+}
+
+impl Tables {
+    /// What a shape has of all that, in the zone that stands for a whole instrument.
+    pub(super) fn driven(&mut self, shape: &Shape) {
+        // Where nothing is said, wheel and pressure would move a vibrato that nobody asked for.
+        self.modulator(WHEEL, VIB_LFO_TO_PITCH, 0);
+        self.modulator(CHANNEL_PRESSURE, VIB_LFO_TO_PITCH, 0);
+        if let Some(filter) = shape.filter {
+            let by_key = filter.key_follow * 100.0;
+            // It follows the key from middle C on.
+            let cents = absolute_cents(filter.cutoff_hz) - by_key * 60.0;
+            self.generator(FILTER_CUTOFF, whole(cents));
+            self.generator(FILTER_Q, whole(filter.resonance_db * 10.0));
+            if by_key != 0.0 {
+                self.modulator(3, FILTER_CUTOFF, whole(by_key * 128.0));
+            }
+        }
+        for course in &shape.courses {
+            self.course(shape, course);
+        }
+        // The one for pitch alone is the one that drives nothing else.
+        let only_pitch = |movement: &Movement| {
+            (shape
+                .routes
+                .iter()
+                .filter(|route| route.from == Source::Movement(movement.id)))
+            .all(|route| route.to == ParamId::Pitch)
+        };
+        let vibrato = shape
+            .movements
+            .iter()
+            .find(|movement| only_pitch(movement))
+            .map(|movement| movement.id);
+        for movement in &shape.movements {
+            self.movement(shape, movement, vibrato == Some(movement.id));
+        }
+        for route in &shape.routes {
+            self.hand(route);
+        }
+    }
+
+    fn course(&mut self, shape: &Shape, course: &Course) {
+        for route in shape
+            .routes
+            .iter()
+            .filter(|route| route.from == Source::Course(course.id))
+        {
+            let to = if route.to == ParamId::Pitch {
+                MOD_ENV_TO_PITCH
+            } else {
+                MOD_ENV_TO_CUTOFF
+            };
+            self.generator(to, whole(route.amount));
+        }
+        // Its decay and release are times for all of the way (section 8.1.2, decayModEnv).
+        let decay_ms = course.decay_ms / (1.0 - course.sustain).max(0.001);
+        let release_ms = course.release_ms / course.sustain.max(0.001);
+        let times = [course.delay_ms, course.attack_ms, course.hold_ms, decay_ms];
+        for (n, ms) in (0..).zip(times) {
+            self.generator(MOD_ENV_DELAY + n, timecents(ms));
+        }
+        self.generator(MOD_ENV_DELAY + 4, whole((1.0 - course.sustain) * 1000.0));
+        self.generator(MOD_ENV_DELAY + 5, timecents(release_ms));
+    }
+
+    fn movement(&mut self, shape: &Shape, movement: &Movement, vibrato: bool) {
+        let delay = if vibrato { VIB_LFO_DELAY } else { MOD_LFO_DELAY };
+        let Rate::Hz(hz) = movement.rate else {
+            return;
+        };
+        self.generator(delay, timecents(movement.delay_ms));
+        self.generator(delay + 1, whole(absolute_cents(hz)));
+        for route in shape
+            .routes
+            .iter()
+            .filter(|route| route.from == Source::Movement(movement.id))
+        {
+            let (to, amount) = match route.to {
+                ParamId::Pitch if vibrato => (VIB_LFO_TO_PITCH, route.amount),
+                ParamId::Pitch => (MOD_LFO_TO_PITCH, route.amount),
+                ParamId::Cutoff => (MOD_LFO_TO_CUTOFF, route.amount),
+                ParamId::Level => (MOD_LFO_TO_VOLUME, route.amount * 10.0),
+                _ => continue,
+            };
+            match route.times {
+                None => self.generator(to, whole(amount)),
+                Some(by) => {
+                    if let Some(source) = source_of(by) {
+                        self.modulator(source, to, whole(of_steps(by, amount)));
+                    }
+                }
+            }
+        }
+    }
+
+    fn hand(&mut self, route: &Route) {
+        let Some(source) = source_of(route.from) else {
+            return;
+        };
+        let amount = of_steps(route.from, route.amount);
+        let (source, to, amount) = match route.to {
+            // What drives level only lowers it: by the more, the further a source is from its most, or from its least.
+            ParamId::Level if route.from == Source::Bend => (source, ATTENUATION, -amount * 10.0),
+            ParamId::Level if amount > 0.0 => (source | FALLING, ATTENUATION, route.amount * 10.0),
+            ParamId::Level => (source, ATTENUATION, -amount * 10.0),
+            ParamId::Pitch => (source, FINE_TUNE, amount),
+            ParamId::Cutoff => (source, FILTER_CUTOFF, amount),
+            ParamId::Resonance => (source, FILTER_Q, amount * 10.0),
+            _ => return,
+        };
+        let by = route.times.and_then(source_of).unwrap_or(0);
+        self.modulator_by(source, to, whole(amount), by);
+    }
+}
