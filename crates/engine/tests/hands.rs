@@ -1,9 +1,10 @@
 //! What hands and feet do: pedals, controllers, choosing keys, sounds that cut each other off; and that rendering takes no memory.
 
-use engine::{Alone, Engine};
+use engine::{Alone, Engine, ShapeSetting};
 use program::{
-    BendKeys, ChosenBy, Cut, Fade, On, Program, Region, RegionOf, SOSTENUTO, SUSTAIN, Sample, SampleId,
-    Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Within,
+    BendKeys, ChosenBy, Cut, Fade, Filter, Movement, MovementId, On, ParamId, Passes, Program, Rate, Region,
+    RegionOf, Route, RouteId, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId, Source, Span, Stays,
+    Strand, StrandId, Switch, SwitchId, Wave, Within,
 };
 
 const RATE: f64 = 48_000.0;
@@ -364,6 +365,37 @@ fn neither_rendering_nor_playing_takes_memory() {
         source: Source::Controller(1),
         span: Span::of(0, 127),
     });
+    let drives = |n: u64, from: Source, to: ParamId| Route {
+        id: RouteId(n),
+        from,
+        times: Some(Source::Pressure),
+        curve: None,
+        to,
+        amount: 0.5,
+    };
+    program.shapes[0].filter = Some(Filter {
+        passes: Passes::Low,
+        poles: 4,
+        cutoff_hz: 900.0,
+        key_follow: 1.0,
+        resonance_db: 6.0,
+        makes_up: true,
+    });
+    program.shapes[0].movements.push(Movement {
+        id: MovementId(1),
+        wave: Wave::Smooth,
+        rate: Rate::Quarters(0.5),
+        phase: 0.0,
+        delay_ms: 1.0,
+        fade_in_ms: 5.0,
+        per_voice: false,
+        once: false,
+    });
+    program.shapes[0].routes = vec![
+        drives(1, Source::Movement(MovementId(1)), ParamId::Pitch),
+        drives(2, Source::Controller(1), ParamId::Cutoff),
+        drives(3, Source::Random(4), ParamId::SampleStart),
+    ];
     let mut engine = playing(program);
     let (mut left, mut right) = ([0.0f32; 128], [0.0f32; 128]);
     let counted = allocation_counter::measure(|| {
@@ -371,6 +403,8 @@ fn neither_rendering_nor_playing_takes_memory() {
             let key = 40 + (n * 7 % 40) as u8;
             engine.note_on(key, 1 + (n % 127) as u8);
             engine.controller(1, (n % 128) as u8);
+            engine.pressure((n % 128) as u8);
+            engine.shape(StrandId(0), ShapeSetting::CutoffHz, 0, f64::from(n));
             engine.controller(SUSTAIN, if n % 50 < 10 { 127 } else { 0 });
             engine.note_off(40 + (n * 5 % 40) as u8);
             engine.render(&mut left, &mut right);

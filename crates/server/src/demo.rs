@@ -3,12 +3,17 @@
 use crate::App;
 use crate::recording::RunSettings;
 use instrument::{
-    Controller, Fact, How, Kind, Pass, PassId, Plan, Said, Target, TurnOrder, Wish, even_layers, even_rungs,
-    first_plan,
+    Controller, Fact, FilterForm, How, Kind, MovementSaid, Pass, PassId, Plan, RouteSaid, Said, Target,
+    TurnOrder, Wish, even_layers, even_rungs, first_plan,
 };
-use program::{On, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Within};
-use serde_json::json;
+use program::{
+    MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Wave, Within,
+};
+use serde_json::{Value, json};
 
+/// MIDI 1.0.
+const WHEEL: u8 = 1;
+const EXPRESSION: u8 = 11;
 /// The organ's stops, by their MIDI controller.
 const STOPS: u8 = 20;
 /// The chimes' felt lies under its bars: a strike on this key is one that damps them.
@@ -74,6 +79,16 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
         .await?
         .map_err(|error| anyhow::anyhow!(error))?;
     let ferry = app.store.create_instrument("Night ferry", &ferry).await?;
+    for (instrument, label, said) in [
+        (organ, "ranks that swell with expression and pressure", swelling()),
+        (chimes, "bars that brighten with the strike", brightening()),
+        (ferry, "lamps that the wheel opens", opening()),
+    ] {
+        app.store
+            .change(instrument, label, said)
+            .await?
+            .map_err(|error| anyhow::anyhow!(error))?;
+    }
     let unattended = RunSettings {
         then: vec![ferry],
         ..RunSettings::default()
@@ -89,6 +104,70 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
             .map_err(|sentence| anyhow::anyhow!(sentence))?;
     }
     Ok(())
+}
+
+fn follows(strand: u64, number: u64, from: Source, to: ParamId, amount: f64) -> (Target, Fact, Value) {
+    let route = RouteSaid {
+        from,
+        times: None,
+        curve: Vec::new(),
+        to,
+        amount,
+    };
+    (Target::Route(StrandId(strand), number), Fact::Route, json!(route))
+}
+
+fn filtered(strand: u64, passes: Passes, poles: u8, cutoff_hz: u32) -> [(Target, Fact, Value); 2] {
+    let target = Target::Strand(StrandId(strand));
+    [
+        (target, Fact::FilterForm, json!(FilterForm { passes, poles })),
+        (target, Fact::FilterCutoffHz, json!(cutoff_hz)),
+    ]
+}
+
+fn wishes(said: impl IntoIterator<Item = (Target, Fact, Value)>) -> Vec<Wish> {
+    said.into_iter()
+        .map(|(target, fact, value)| Wish::from((target, fact, Said::Value(value))))
+        .collect()
+}
+
+/// Both ranks of the organ.
+fn swelling() -> Vec<Wish> {
+    wishes([0, 1].into_iter().flat_map(|rank| {
+        [
+            follows(rank, 11, Source::Controller(EXPRESSION), ParamId::Level, 24.0),
+            follows(rank, 12, Source::Pressure, ParamId::Level, 4.0),
+        ]
+    }))
+}
+
+/// The bars of the chimes: softly dull, hard all that was recorded.
+fn brightening() -> Vec<Wish> {
+    let bars = filtered(0, Passes::Low, 1, 2_000);
+    wishes(
+        bars.into_iter()
+            .chain([follows(0, 11, Source::Strike, ParamId::Cutoff, 4_200.0)]),
+    )
+}
+
+/// The ferry's lamps: dull until the wheel opens them, and after a while they sway.
+fn opening() -> Vec<Wish> {
+    const SWAY: u64 = 21;
+    let sway = MovementSaid {
+        wave: Wave::Sine,
+        rate: Rate::Hz(0.8),
+        phase: 0.0,
+        delay_ms: 500.0,
+        fade_in_ms: 2_500.0,
+        per_voice: true,
+        once: false,
+    };
+    let lamps = filtered(0, Passes::Low, 2, 700);
+    wishes(lamps.into_iter().chain([
+        follows(0, 11, Source::Controller(WHEEL), ParamId::Cutoff, 5_400.0),
+        (Target::Movement(StrandId(0), SWAY), Fact::Movement, json!(sway)),
+        follows(0, 12, Source::Movement(MovementId(SWAY)), ParamId::Pitch, 9.0),
+    ]))
 }
 
 /// Bars ring whatever their keys do, one of their round robins at random; as the sustain pedal comes up the damper is heard and ends them.
@@ -117,7 +196,5 @@ fn damped(chimes: &Plan, damper: &Pass) -> Vec<Wish> {
         let region = Target::Region(StrandId(cell.pass.0), region.number());
         said.push((region, Fact::RegionToEnd, json!(true)));
     }
-    said.into_iter()
-        .map(|(target, fact, value)| Wish::from((target, fact, Said::Value(value))))
-        .collect()
+    wishes(said)
 }

@@ -108,6 +108,7 @@ export function sourceName(source: Source, shape: Shape): string {
 export function sourcesOf(shape: Shape, chosen?: Source | null): Source[] {
   const all: Source[] = [
     "strike",
+    ...shape.movements.map(({ id }) => ({ movement: id })),
     ...OFFERED.map((controller) => ({ controller })),
     "pressure",
     "key_pressure",
@@ -115,7 +116,6 @@ export function sourcesOf(shape: Shape, chosen?: Source | null): Source[] {
     "key",
     "key_up_speed",
     { random: 1 },
-    ...shape.movements.map(({ id }) => ({ movement: id })),
   ];
   return chosen && !all.some((one) => same(one, chosen)) ? [...all, chosen] : all;
 }

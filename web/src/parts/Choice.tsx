@@ -14,7 +14,7 @@ interface Props<T extends string> {
 export function Choice<T extends string>({ label, value, options, onChange, quiet }: Props<T>) {
   const id = useId();
   return (
-    <div>
+    <div className="relative">
       <div id={id} className={quiet ? "sr-only" : "field-label"}>
         {label}
       </div>

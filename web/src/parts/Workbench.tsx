@@ -28,7 +28,7 @@ export function Workbench({ plan, cells, plot, paint, board, wide, onFiles, chil
       <div className={`relative shrink-0 border-r border-line ${wide ? "w-[max(420px,calc(50vw-74px))]" : "w-[max(452px,32vw)]"}`}>
         {board ?? <Board plan={plan} cells={cells} plot={plot} paint={paint} />}
       </div>
-      <section aria-label="Bench" className="flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">
+      <section aria-label="Bench" className="relative flex min-w-0 flex-1 flex-col gap-3 overflow-y-auto p-4">
         {children}
       </section>
     </main>

@@ -61,7 +61,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
       {driven.length > 1 && (
         <div className="w-24 shrink-0">
           <Choice
-            label="What follows"
+            label="What is driven"
             quiet
             value={told(route.to as Source)}
             options={driven.map(({ to, name }) => ({ value: told(to as Source), name }))}
@@ -75,7 +75,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
       <span className="pb-1.5 text-[12px] text-ink3">follows</span>
       <div className="w-36 shrink-0">
         <Choice
-          label="Source"
+          label={`What ${of.name} follows`}
           quiet
           value={told(route.from)}
           options={options(route.from)}
@@ -86,7 +86,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
         />
       </div>
       <Field
-        label="by"
+        label={`${of.name} by`}
         width="88px"
         value={route.amount}
         unit={of.unit}
@@ -104,7 +104,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
       />
       <div className="w-36 shrink-0">
         <Choice
-          label="As far as"
+          label={`How far ${of.name} follows`}
           quiet
           value={route.times ? told(route.times) : "all"}
           options={[{ value: "all", name: "always" }, ...options(route.times).map((one) => ({ ...one, name: `as far as ${one.name}` }))]}

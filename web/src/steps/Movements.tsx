@@ -60,7 +60,7 @@ function One({ shaped, movement, name }: { shaped: Shaped; movement: Schemas["Mo
   return (
     <div className="flex flex-col gap-2 border-t border-line2 pt-2" role="group" aria-label={name}>
       <div className="flex flex-wrap items-end gap-2">
-        <span className="w-24 pb-1.5 text-[12.5px] first-letter:uppercase">{name}</span>
+        <span className="w-24 pb-1.5 text-[12px] whitespace-nowrap first-letter:uppercase">{name}</span>
         <div className="w-28">
           <Choice label="Form" value={movement.wave} options={WAVES} onChange={(wave) => say(`set the form of ${of}`, { wave })} />
         </div>
