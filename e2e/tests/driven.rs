@@ -108,6 +108,7 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
 
     // What is written loses the fading in of nothing: the sentence is there for the movement's form.
     one.click("a", "Export").await?;
+    one.pick("Format", "SoundFont 2").await?;
     one.until(
         "what is lost",
         "return document.body.innerText.includes('slow movements are triangles')",
