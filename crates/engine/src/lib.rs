@@ -330,6 +330,15 @@ impl Engine {
             return;
         }
         let sound = !self.pedals.holds(&self.standing, key, velocity);
+        if self.voices.has_one_tone(&self.program, key)
+            && let Some((key, velocity)) = self.pedals.last_of(self.standing.down())
+        {
+            self.start(KeyEvent {
+                does: Does::GoesBack,
+                key,
+                velocity,
+            });
+        }
         for voice in self.voices.active().filter(|voice| voice.is_held_by(key)) {
             if sound {
                 voice.release();

@@ -29,6 +29,11 @@ impl Pedals {
         self.struck_at[usize::from(key)] = at;
     }
 
+    /// Of some keys the one that was struck last, with what goes with it.
+    pub(crate) fn last_of(&self, keys: impl Iterator<Item = (u8, u8)>) -> Option<(u8, u8)> {
+        keys.max_by_key(|(key, _)| self.struck_at[usize::from(*key)])
+    }
+
     /// Seconds since a key was struck.
     pub(crate) fn held_s(&self, key: u8, now: u64, rate_hz: f64) -> f64 {
         now.saturating_sub(self.struck_at[usize::from(key)]) as f64 / rate_hz

@@ -8,8 +8,8 @@ use crate::slabs::Slabs;
 use crate::stretch::{Course, Stretch};
 use crate::{Envelope, Interpolator, STEP_FRAMES};
 use program::{
-    Cut, Filter, KeyEvent, Loudness, Program, Region, Shape, bend_ratio, level_db, pan_gains, pan_of,
-    playback_ratio, velocity_gain_db,
+    Cut, Filter, GoesFirst, KeyEvent, Loudness, Program, Region, Shape, bend_ratio, level_db, pan_gains,
+    pan_of, playback_ratio, velocity_gain_db,
 };
 
 /// No release is shorter, so that letting a key go does not click.
@@ -60,6 +60,7 @@ pub(crate) struct Voice {
     shape: Option<usize>,
     drive: Drive,
     nudge: Nudge,
+    glide: Glide,
     filter: Option<(VoiceFilter, Filter)>,
     /// Where its cutoff, in Hz, and its resonance, in dB, are now.
     cutoff: (f64, f64),
@@ -79,6 +80,29 @@ struct Level {
     stereo: bool,
     /// What follows from these.
     gains: (f32, f32),
+}
+
+/// The way from another pitch to its own, in a straight line of cents.
+#[derive(Debug, Clone, Copy, Default)]
+struct Glide {
+    /// How far it still is.
+    cents: f64,
+    /// In so many frames.
+    frames: f64,
+}
+
+impl Glide {
+    /// Goes on by so many frames; how far it still is then.
+    fn go_on(&mut self, frames: usize) -> f64 {
+        let share = frames as f64 / self.frames.max(1.0);
+        self.cents = if share >= 1.0 {
+            0.0
+        } else {
+            self.cents * (1.0 - share)
+        };
+        self.frames = (self.frames - frames as f64).max(0.0);
+        self.cents
+    }
 }
 
 /// Where a voice goes within some frames.
@@ -116,6 +140,7 @@ impl Voice {
             shape: None,
             drive: Drive::NOTHING,
             nudge: Nudge::default(),
+            glide: Glide::default(),
             filter: None,
             cutoff: (0.0, 0.0),
             filter_before: None,
@@ -170,6 +195,7 @@ impl Voice {
             shape,
             drive,
             nudge,
+            glide: Glide::default(),
             filter: None,
             cutoff: (0.0, 0.0),
             filter_before: None,
@@ -244,6 +270,20 @@ impl Voice {
                 count
             }
         };
+        if self.glide.cents != 0.0 {
+            let begins = self.gains.0 < 0.0;
+            if begins {
+                self.ratio = steps[0].ratio * libm::exp2(self.glide.cents / 1200.0);
+            }
+            for step in &mut steps[..count] {
+                step.ratio *= libm::exp2(self.glide.go_on(step.frames) / 1200.0);
+            }
+            if begins {
+                self.gains = steps[0].gains;
+                let filter = shape.and_then(|shape| shape.filter);
+                self.filter = filter.map(|filter| (self.filter_at(&filter, &steps[0]), filter));
+            }
+        }
         if self.gains.0 < 0.0 {
             (self.gains, self.ratio) = (steps[0].gains, steps[0].ratio);
             let filter = shape.and_then(|shape| shape.filter);
@@ -332,6 +372,43 @@ impl Voice {
     /// Whether a region of a group that starts with another strike ends it.
     pub(crate) fn is_cut_off_by(&self, group: u32, event: u64) -> bool {
         self.is_active() && self.cut.by == Some(group) && self.event != event
+    }
+
+    /// Whether such an event started it.
+    pub(crate) fn is_of(&self, event: u64) -> bool {
+        self.event == event
+    }
+
+    pub(crate) fn key(&self) -> u8 {
+        self.key
+    }
+
+    pub(crate) fn age(&self) -> u64 {
+        self.age
+    }
+
+    /// The pitch that it has on its way from another, in cents over key 0.
+    pub(crate) fn pitch_cents(&self) -> f64 {
+        100.0 * f64::from(self.key) + self.glide.cents
+    }
+
+    /// It begins so far from its own pitch, and gets there within so many frames.
+    pub(crate) fn glide_from(&mut self, cents: f64, frames: f64) {
+        if frames >= 1.0 {
+            self.glide = Glide { cents, frames };
+        }
+    }
+
+    /// The lower, the sooner it goes: what was let go before what is held.
+    pub(crate) fn goes_first(&self, by: GoesFirst) -> (bool, u64) {
+        let key = u64::from(self.key);
+        let rank = match by {
+            GoesFirst::Oldest => self.age,
+            GoesFirst::Softest => (f64::from(self.gains.0.max(self.gains.1)) * 1e9) as u64,
+            GoesFirst::Highest => 127 - key,
+            GoesFirst::Lowest => key,
+        };
+        (!self.envelope.is_released(), rank)
     }
 
     pub(crate) fn cut_fade_ms(&self) -> u32 {

@@ -2,8 +2,8 @@
 
 use engine::{Engine, Event, EventKind, render_offline};
 use program::{
-    Course, CourseId, Curve, CurveId, CurvePoint, Filter, Movement, MovementId, ParamId, Passes, Program,
-    Rate, Region, Route, RouteId, Sample, SampleId, Shape, ShapeId, Source, Wave,
+    Course, CourseId, Curve, CurveId, CurvePoint, Filter, Glide, Movement, MovementId, ParamId, Passes,
+    Program, Rate, Region, Route, RouteId, SameKey, Sample, SampleId, Shape, ShapeId, Source, Voices, Wave,
 };
 use std::f64::consts::TAU;
 
@@ -387,4 +387,114 @@ fn a_filter_that_comes_goes_or_changes_while_it_sounds_does_not_click() {
         .map(|w| (w[1] - w[0]).abs())
         .fold(0.0, f32::max);
     assert!(steepest < 0.05, "{steepest}");
+}
+
+/// A program whose pitch follows the key, of one tone at a time.
+fn gliding(glide: Glide) -> Program {
+    let mut program = program(Shape::default());
+    program.regions[0].key_follow = 1.0;
+    program.strands[0].voices.glide = Some(glide);
+    program
+}
+
+const GLIDE: Glide = Glide {
+    ms: 200.0,
+    per_octave: false,
+    legato_only: true,
+};
+
+fn down(frame: usize, key: u8) -> Event {
+    at(frame, EventKind::NoteOn { key, velocity: 127 })
+}
+
+fn up(frame: usize, key: u8) -> Event {
+    at(frame, EventKind::NoteOff { key })
+}
+
+/// Cents from a pitch at some frames.
+fn pitch_at(of: &[f32], hz: f64, frames: &[usize]) -> Vec<f64> {
+    let course = cents_over_time(of, hz);
+    let near = |frame: f64| {
+        let nearest = course
+            .iter()
+            .min_by(|a, b| (a.0 - frame).abs().total_cmp(&(b.0 - frame).abs()));
+        nearest.unwrap().1
+    };
+    frames.iter().map(|frame| near(*frame as f64)).collect()
+}
+
+#[test]
+fn one_tone_glides_to_the_next_and_back_to_the_key_that_is_still_down() {
+    let events = [down(0, 60), down(24_000, 72), up(48_000, 72), up(72_000, 60)];
+    let (left, _) = heard(&gliding(GLIDE), 1_000.0, &events, 96_000);
+    // Half of the way after half of the time, all of it after all, and back again.
+    let cents = pitch_at(
+        &left,
+        1_000.0,
+        &[20_000, 23_936 + 4_800, 23_936 + 9_800, 46_000, 71_000],
+    );
+    for (cents, wanted) in cents.iter().zip([0.0, 600.0, 1_200.0, 1_200.0, 0.0]) {
+        assert!(
+            (cents - wanted).abs() < if wanted == 600.0 { 20.0 } else { 1.0 },
+            "{cents} {wanted}"
+        );
+    }
+    // Of one tone at a time; the power of both while the one fades for the other is not that of two.
+    let level = 20.0 * (amplitude(&left[30_000..46_000]) / 0.25).log10();
+    assert!(level.abs() < 0.05, "{level}");
+    let steepest = left.windows(2).map(|w| (w[1] - w[0]).abs()).fold(0.0, f32::max);
+    assert!(
+        f64::from(steepest) < 1.3 * 0.25 * 2f64.sqrt() * 2.0 * 1_000.0 / RATE * TAU,
+        "{steepest}"
+    );
+    // Nothing is left once the last key is up.
+    assert!(left[95_000..].iter().all(|x| x.abs() < 1e-3));
+}
+
+#[test]
+fn a_glide_takes_longer_over_more_keys_or_is_there_for_legato_alone() {
+    let per_octave = Glide {
+        per_octave: true,
+        legato_only: false,
+        ..GLIDE
+    };
+    // Two octaves take 400 ms, from the key before though it is up.
+    let events = [down(0, 48), up(12_000, 48), down(48_000, 72)];
+    let (left, _) = heard(&gliding(per_octave), 1_000.0, &events, 96_000);
+    let cents = pitch_at(&left, 1_000.0, &[48_000 + 9_600, 48_000 + 19_600]);
+    assert!(
+        (cents[0] - 0.0).abs() < 30.0 && (cents[1] - 1_200.0).abs() < 1.0,
+        "{cents:?}"
+    );
+    let (left, _) = heard(&gliding(GLIDE), 1_000.0, &events, 96_000);
+    let cents = pitch_at(&left, 1_000.0, &[48_000 + 960]);
+    assert!((cents[0] - 1_200.0).abs() < 1.0, "{cents:?}");
+}
+
+#[test]
+fn a_strand_has_no_more_voices_than_it_may_and_the_same_key_cuts_itself() {
+    let sounding = |voices: Voices, keys: &[u8]| {
+        let mut program = program(Shape::default());
+        program.strands[0].voices = voices;
+        let mut engine = Engine::new(RATE, 16);
+        engine.load(program);
+        engine.set_audio(SampleId(1), &[sine(500.0)]);
+        for key in keys {
+            engine.note_on(*key, 100);
+            let (mut left, mut right) = ([0.0; 128], [0.0; 128]);
+            engine.render(&mut left, &mut right);
+        }
+        engine.active_voices()
+    };
+    let two = Voices {
+        most: Some(2),
+        ..Voices::default()
+    };
+    assert_eq!(sounding(Voices::default(), &[60, 62, 64, 64]), 4);
+    assert_eq!(sounding(two, &[60, 62, 64]), 2);
+    let cuts = Voices {
+        same_key: SameKey::Cuts,
+        ..Voices::default()
+    };
+    assert_eq!(sounding(cuts, &[60, 62, 60, 60]), 2);
 }

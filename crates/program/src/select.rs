@@ -14,6 +14,8 @@ pub enum Does {
         /// Whether another is down.
         another_held: bool,
     },
+    /// It was down while another sounded that comes up: strands of one tone go back to it.
+    GoesBack,
     /// It comes up, or a pedal that held it does.
     ComesUp {
         /// Whether the key itself comes up now.
@@ -81,6 +83,9 @@ fn starts(strand: &Strand, event: KeyEvent) -> f64 {
                 Among::Legato => another_held,
             };
             f64::from(u8::from(is))
+        }
+        (On::KeyDown(Among::Any | Among::Legato), Does::GoesBack) => {
+            f64::from(u8::from(strand.voices.glide.is_some()))
         }
         (
             On::KeyUp {
@@ -412,6 +417,24 @@ mod tests {
 
     fn in_order(of: u16) -> Vec<Turn> {
         (0..of).map(|place| Turn::InOrder { place, of }).collect()
+    }
+
+    #[test]
+    fn only_strands_of_one_tone_go_back_to_a_key() {
+        let mut strand = Strand::new(StrandId(0), "Lead", crate::ShapeId(0));
+        let back = KeyEvent {
+            does: Does::GoesBack,
+            ..KeyEvent::down(60, 90)
+        };
+        assert_eq!(starts(&strand, back), 0.0);
+        strand.voices.glide = Some(crate::Glide {
+            ms: 50.0,
+            per_octave: false,
+            legato_only: true,
+        });
+        assert_eq!(starts(&strand, back), 1.0);
+        strand.on = On::KeyDown(Among::First);
+        assert_eq!(starts(&strand, back), 0.0);
     }
 
     #[test]

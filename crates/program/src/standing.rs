@@ -112,6 +112,11 @@ impl Standing {
             .any(|(other, velocity)| other != key && *velocity > 0)
     }
 
+    /// The keys that are down, each with the velocity of its strike.
+    pub fn down(&self) -> impl Iterator<Item = (u8, u8)> + '_ {
+        (0u8..).zip(self.keys).filter(|(_, velocity)| *velocity > 0)
+    }
+
     /// The bend is moved, 0 to 16,383, in the middle at 8,192 (MIDI 1.0).
     pub fn bend_to(&mut self, value: u16) {
         let off = f64::from(value.min(16_383)) - 8_192.0;

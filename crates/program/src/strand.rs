@@ -57,7 +57,7 @@ pub enum SameKey {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Glide {
-    /// Milliseconds, for an octave where `per_octave`.
+    /// Milliseconds, for an octave where `per_octave`; 0 goes there at once.
     pub ms: f64,
     /// Whether a longer way takes longer.
     pub per_octave: bool,
@@ -75,7 +75,7 @@ pub struct BendKeys {
     pub down: u8,
 }
 
-/// A strand's voices.
+/// A strand's voices. What goes first fades, so that nothing clicks.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Voices {
@@ -85,7 +85,7 @@ pub struct Voices {
     pub goes_first: GoesFirst,
     /// What the same key again does.
     pub same_key: SameKey,
-    /// One tone at a time, gliding.
+    /// One tone at a time, gliding from the one to the next; as the last key comes up, it goes back to one that is still down.
     pub glide: Option<Glide>,
     /// How far the bend reaches; `None` two keys each way.
     pub bend: Option<BendKeys>,
