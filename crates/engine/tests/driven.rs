@@ -418,7 +418,7 @@ fn pitch_at(of: &[f32], hz: f64, frames: &[usize]) -> Vec<f64> {
         let nearest = course
             .iter()
             .min_by(|a, b| (a.0 - frame).abs().total_cmp(&(b.0 - frame).abs()));
-        nearest.unwrap().1
+        nearest.map_or(f64::NAN, |(_, cents)| *cents)
     };
     frames.iter().map(|frame| near(*frame as f64)).collect()
 }

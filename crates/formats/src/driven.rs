@@ -116,10 +116,8 @@ impl Lowering<'_> {
 
     fn route(&mut self, route: &Route) {
         if !self.has(route.to) {
-            // What has lost its filter has lost what drives that too, and is told once.
-            self.lost.routes |= !(self.lost.filter
-                && matches!(route.to, ParamId::Cutoff | ParamId::Resonance))
-                && !(self.shape.filter.is_none() && matches!(route.to, ParamId::Cutoff | ParamId::Resonance));
+            // What has lost its filter, or has none, is not told so again.
+            self.lost.routes |= !matches!(route.to, ParamId::Cutoff | ParamId::Resonance);
             return;
         }
         if is_key_to_cutoff(route) {

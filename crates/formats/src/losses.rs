@@ -3,7 +3,8 @@
 use crate::driven::{Lost, lower_driving};
 use crate::{Format, Loss};
 use program::{
-    Among, BEND_KEYS, Cut, On, Program, Region, Source, Span, Standing, Strand, Turn, When, Within, cut_of,
+    Among, BEND_KEYS, Cut, GoesFirst, On, Program, Region, SameKey, Source, Span, Standing, Strand, Turn,
+    Voices, When, Within, cut_of,
 };
 
 /// The highest rate a SoundFont holds (2.04, section 7.10).
@@ -100,6 +101,10 @@ impl<'a> Holds<'a> {
     fn loses(&self, region: &Region, test: fn(&Lost) -> bool) -> bool {
         let place = self.program.shape_of_region(region);
         self.region(region) && place.is_some_and(|place| test(&self.lost[place]))
+    }
+
+    fn voices(&self, region: &Region, test: fn(&Voices) -> bool) -> bool {
+        (self.program.strand_of(region)).is_some_and(|strand| test(&strand.voices))
     }
 
     fn is_too_fast(&self, region: &Region) -> bool {
@@ -208,6 +213,15 @@ const OF_SOUNDFONT: &[Sentence] = &[
         "SoundFont's slow movements are triangles of each key's own that do not fade in: these become such.",
         |holds, region| holds.loses(region, |lost| lost.waves),
     ),
+    (
+        "SoundFont has no limit to voices, no one tone at a time and no glides: all keys sound.",
+        |holds, region| {
+            holds.region(region)
+                && holds.voices(region, |voices| {
+                    voices.most.is_some() || voices.glide.is_some() || voices.same_key != SameKey::Rings
+                })
+        },
+    ),
 ];
 
 /// What SFZ loses.
@@ -290,6 +304,16 @@ const OF_SFZ: &[Sentence] = &[
         "SFZ's slow movements are each key's own, at 120 beats a minute, for ever, and not smoothly random: these become such.",
         |holds, region| holds.loses(region, |lost| lost.waves),
     ),
+    (
+        "SFZ has no one tone at a time and no glides: all keys sound.",
+        |holds, region| holds.region(region) && holds.voices(region, |voices| voices.glide.is_some()),
+    ),
+    ("SFZ does not say which voice goes first.", |holds, region| {
+        holds.region(region)
+            && holds.voices(region, |voices| {
+                voices.most.is_some() && voices.goes_first != GoesFirst::Oldest
+            })
+    }),
 ];
 
 /// Everything that is lost, with how many regions it touches. Of what is left out for one reason, no other is said.

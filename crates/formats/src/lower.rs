@@ -5,8 +5,8 @@ use crate::losses::{Holds, losses};
 use crate::{Bake, Rounds};
 use program::{
     BEND_KEYS, ChosenBy, Cut, FadeCurve, FadeLaw, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region,
-    RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId, Switch,
-    SwitchId, Turn, Voices, When, Within, cut_of, level_db, pan_of,
+    RegionKey, RegionOf, SameKey, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId,
+    Switch, SwitchId, Turn, Voices, When, Within, cut_of, level_db, pan_of,
 };
 use serde::{Deserialize, Serialize};
 use signal::{amplitude_to_db, db_to_amplitude};
@@ -119,6 +119,12 @@ impl Lowering<'_> {
             on: lowered_event(&strand.on, self.is_soundfont()),
             voices: Voices {
                 bend: (strand.voices.bend).filter(|bend| *bend != BEND_KEYS && !self.is_soundfont()),
+                most: strand.voices.most.filter(|_| !self.is_soundfont()),
+                same_key: if self.is_soundfont() {
+                    SameKey::Rings
+                } else {
+                    strand.voices.same_key
+                },
                 ..Voices::default()
             },
             ..Strand::new(StrandId(number), name, ShapeId(number))

@@ -4,7 +4,7 @@ use crate::driving::{is_course, is_filter_form, is_movement, is_route};
 use crate::{
     ByController, ByKey, Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder,
 };
-use program::{FadeCurve, On, Region, SoundsOn, StrandId};
+use program::{FadeCurve, Glide, GoesFirst, On, Region, SameKey, SoundsOn, StrandId};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -366,6 +366,14 @@ facts! {
     StrandBendUp "strand_bend_up" of Strand: Takes::Whole("What the bend reaches", 0, 48);
     /// The same where it is pulled down.
     StrandBendDown "strand_bend_down" of Strand: Takes::Whole("What the bend reaches", 0, 48);
+    /// Most voices of it at once; `null` for as many as there are.
+    StrandMostVoices "strand_most_voices" of Strand: Takes::Fitting(is_voices, "A strand has between 1 and 128 voices.");
+    /// Which goes first where there are more.
+    StrandGoesFirst "strand_goes_first" of Strand: Takes::Fitting(is::<GoesFirst>, "The oldest, the softest, the highest or the lowest goes first.");
+    /// What the same key again does.
+    StrandSameKey "strand_same_key" of Strand: Takes::Fitting(is::<SameKey>, "The same key again rings on or cuts off.");
+    /// One tone at a time, and how it glides to the next; `null` for as many tones as there are keys.
+    StrandGlide "strand_glide" of Strand: Takes::Fitting(is_glide, "A glide takes between 0 and 10 s.");
     /// Silence before it begins.
     ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");
     /// From silence to full.
@@ -522,6 +530,15 @@ fn is<T: DeserializeOwned>(value: &Value) -> bool {
 
 fn is_or_none<const MOST: u64>(value: &Value) -> bool {
     value.is_null() || value.as_u64().is_some_and(|x| x <= MOST)
+}
+
+fn is_voices(value: &Value) -> bool {
+    value.is_null() || value.as_u64().is_some_and(|most| (1..=128).contains(&most))
+}
+
+fn is_glide(value: &Value) -> bool {
+    serde_json::from_value::<Option<Glide>>(value.clone())
+        .is_ok_and(|glide| glide.is_none_or(|glide| (0.0..=10_000.0).contains(&glide.ms)))
 }
 
 fn is_place(value: &Value) -> bool {

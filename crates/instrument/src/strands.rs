@@ -167,6 +167,11 @@ fn lay_over_one(strand: &mut Strand, said: &Facts) {
             down: down.unwrap_or(bend.down),
         });
     }
+    let voices = &mut strand.voices;
+    voices.most = of(said, target, Fact::StrandMostVoices).unwrap_or(voices.most);
+    voices.goes_first = of(said, target, Fact::StrandGoesFirst).unwrap_or(voices.goes_first);
+    voices.same_key = of(said, target, Fact::StrandSameKey).unwrap_or(voices.same_key);
+    voices.glide = of(said, target, Fact::StrandGlide).unwrap_or(voices.glide);
     let when = &mut strand.when;
     let limits = |fade, low, high| (step(fade), step(low), step(high));
     if let (fade, low, high) = limits(Fact::StrandKeysFade, Fact::StrandLowKey, Fact::StrandHighKey)
@@ -488,6 +493,13 @@ mod tests {
             say(BACK, Fact::StrandPlace, json!(-1)),
             say(BACK, Fact::StrandMuted, json!(true)),
             say(FRONT, Fact::StrandBendDown, json!(12)),
+            say(FRONT, Fact::StrandMostVoices, json!(9)),
+            say(FRONT, Fact::StrandSameKey, json!("cuts")),
+            say(
+                FRONT,
+                Fact::StrandGlide,
+                json!({"ms": 80.0, "per_octave": true, "legato_only": false}),
+            ),
         ]);
         let program = with(&said);
         let names: Vec<&str> = program
@@ -500,7 +512,10 @@ mod tests {
         let flutes = &program.strands[1];
         assert_eq!((flutes.gain_db, flutes.transpose_keys), (-3.0, -12));
         assert_eq!(flutes.voices.bend, Some(BendKeys { up: 2, down: 12 }));
-        assert_eq!(program.strands[0].voices.bend, None);
+        assert_eq!(flutes.voices.most, Some(9));
+        assert_eq!(flutes.voices.same_key, program::SameKey::Cuts);
+        assert_eq!(flutes.voices.glide.map(|glide| glide.ms), Some(80.0));
+        assert_eq!(program.strands[0].voices, program::Voices::default());
         assert!(matches!(
             flutes.on,
             On::KeyUp {

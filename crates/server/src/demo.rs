@@ -7,7 +7,8 @@ use instrument::{
     TurnOrder, Wish, even_layers, even_rungs, first_plan,
 };
 use program::{
-    MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Wave, Within,
+    Glide, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Wave,
+    Within,
 };
 use serde_json::{Value, json};
 
@@ -150,7 +151,7 @@ fn brightening() -> Vec<Wish> {
     )
 }
 
-/// The ferry's lamps: dull until the wheel opens them, and after a while they sway.
+/// The ferry's lamps: dull until the wheel opens them, one at a time, gliding; after a while they sway.
 fn opening() -> Vec<Wish> {
     const SWAY: u64 = 21;
     let sway = MovementSaid {
@@ -162,11 +163,17 @@ fn opening() -> Vec<Wish> {
         per_voice: true,
         once: false,
     };
+    let glide = Glide {
+        ms: 250.0,
+        per_octave: true,
+        legato_only: true,
+    };
     let lamps = filtered(0, Passes::Low, 2, 700);
     wishes(lamps.into_iter().chain([
         follows(0, 11, Source::Controller(WHEEL), ParamId::Cutoff, 5_400.0),
         (Target::Movement(StrandId(0), SWAY), Fact::Movement, json!(sway)),
         follows(0, 12, Source::Movement(MovementId(SWAY)), ParamId::Pitch, 9.0),
+        (Target::Strand(StrandId(0)), Fact::StrandGlide, json!(glide)),
     ]))
 }
 

@@ -60,6 +60,14 @@ const OF_STRAND = {
   strand_on: "on",
 } as const;
 
+/** Facts of a strand that stand among its voices. */
+const OF_VOICES = {
+  strand_most_voices: "most",
+  strand_goes_first: "goes_first",
+  strand_same_key: "same_key",
+  strand_glide: "glide",
+} as const;
+
 /** Facts of a strand that stand in the loudness of its shape. */
 const OF_LOUDNESS = {
   shape_delay_ms: "delay_ms",
@@ -148,7 +156,10 @@ function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
       const set = { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value };
       program = withShape(program, n, (before) => ({ ...before, loudness: { ...before.loudness, ...set } }));
     } else if (isOfFilter(fact)) program = withShape(program, n, (before) => filterWith(before, fact, value));
-    else if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
+    else if (fact in OF_VOICES) {
+      const set = { [OF_VOICES[fact as keyof typeof OF_VOICES]]: value };
+      program.strands[n] = { ...before, voices: { ...before.voices, ...set } };
+    } else if (isOfStrand(fact)) program.strands[n] = { ...before, [OF_STRAND[fact]]: value };
     if (!isStrandLimit(fact)) continue;
     const [axis, end] = STRAND_LIMITS[fact];
     const span = { ...before.when[axis], [end]: value, [end === "low" ? "fade_in" : "fade_out"]: null };

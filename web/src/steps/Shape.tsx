@@ -17,6 +17,7 @@ import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
 import { Movements } from "./Movements";
 import { shapeOf, type Shaped, strandsOf } from "./routes";
+import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
 
@@ -61,6 +62,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
       <BrightnessCard key={`brightness ${held.strand.id}`} shaped={shaped} />
       <PitchCard key={`pitch ${held.strand.id}`} shaped={shaped} />
       <Movements shaped={shaped} />
+      <VoicesCard shaped={shaped} />
       <HumanCard shaped={shaped} />
       <section className="card flex flex-col gap-3 p-3" aria-label="Start and loop">
         <h3>

@@ -14,8 +14,8 @@ mod tests {
     use program::{
         Among, BendKeys, ChosenBy, Course, CourseId, Curve, CurveId, CurvePoint, Cut, Fade, FadeLaw, Filter,
         Loop, LoopRuns, Loudness, Movement, MovementId, On, ParamId, Passes, Program, Rate, Region,
-        RegionKey, RegionOf, Route, RouteId, Sample, SampleId, Shape, ShapeId, Source, Span, Stays, Strand,
-        StrandId, Switch, SwitchId, Turn, Voices, Wave, When, Within,
+        RegionKey, RegionOf, Route, RouteId, SameKey, Sample, SampleId, Shape, ShapeId, Source, Span, Stays,
+        Strand, StrandId, Switch, SwitchId, Turn, Voices, Wave, When, Within,
     };
     use proptest::prelude::*;
 
@@ -272,6 +272,12 @@ mod tests {
                                     up: (*ms as u8) % 49,
                                     down: 2,
                                 }),
+                                most: (*velocity > 0.7).then_some(4),
+                                same_key: if *gain > 2.0 {
+                                    SameKey::Cuts
+                                } else {
+                                    SameKey::Rings
+                                },
                                 ..Voices::default()
                             },
                             ..Strand::new(StrandId(n), name.clone(), ShapeId(7 + n))

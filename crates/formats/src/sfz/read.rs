@@ -5,8 +5,8 @@ use crate::FormatError;
 use crate::lower::sustain_db_of;
 use program::{
     Among, BEND_KEYS, BendKeys, ChosenBy, CurvePoint, Cut, Fade, FadeLaw, Loop, LoopRuns, Loudness, On,
-    Program, Region, RegionKey, RegionOf, Sample, SampleId, Shape, ShapeId, Source, Span, Stays, Strand,
-    StrandId, Switch, SwitchId, Turn, Voices, When, Within,
+    Program, Region, RegionKey, RegionOf, SameKey, Sample, SampleId, Shape, ShapeId, Source, Span, Stays,
+    Strand, StrandId, Switch, SwitchId, Turn, Voices, When, Within,
 };
 use std::collections::{BTreeSet, HashMap};
 
@@ -201,6 +201,14 @@ fn add_strand(
         },
         voices: Voices {
             bend: bend_of(group)?,
+            most: (group.get("polyphony"))
+                .map(|_| number_of(group, "polyphony", 1.0).map(|most| most.clamp(1.0, 65_535.0) as u16))
+                .transpose()?,
+            same_key: if number_of(group, "note_polyphony", 0.0)? == 1.0 {
+                SameKey::Cuts
+            } else {
+                SameKey::Rings
+            },
             ..Voices::default()
         },
         ..Strand::new(

@@ -3,14 +3,15 @@
 use super::driven::{level_offset_db, write_curves, write_driven};
 use crate::lower::sustain_percent;
 use program::{
-    Among, BendKeys, Fade, FadeLaw, LoopRuns, On, Program, Region, Sample, Source, Span, Stays, Turn, Within,
+    Among, BendKeys, Fade, FadeLaw, LoopRuns, On, Program, Region, SameKey, Sample, Source, Span, Stays,
+    Turn, Within,
 };
 use std::fmt::Write;
 
 /// Writes a lowered program.
 pub fn write_sfz(program: &Program) -> String {
     let mut text = format!("// {}\n", program.name);
-    text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; so do lfo.. and what ends in _oncc and _curvecc say what version 1 cannot. All else is version 1.\n");
+    text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; so do polyphony, note_polyphony, lfo.. and what ends in _oncc and _curvecc say what version 1 cannot. All else is version 1.\n");
     write_curves(&mut text, &program.curves);
     for strand in &program.strands {
         let loudness = program.loudness_of(Some(strand));
@@ -53,6 +54,12 @@ pub fn write_sfz(program: &Program) -> String {
                 100 * i32::from(up),
                 -100 * i32::from(down)
             );
+        }
+        if let Some(most) = strand.voices.most {
+            let _ = write!(text, "\npolyphony={most}");
+        }
+        if strand.voices.same_key == SameKey::Cuts {
+            text.push_str("\nnote_polyphony=1");
         }
         let _ = writeln!(text, "\namp_veltrack={}", loudness.velocity_to_level * 100.0);
         let shape = program.shape_of(strand);
