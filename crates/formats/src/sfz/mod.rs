@@ -141,7 +141,7 @@ mod tests {
         let route = |n: usize| {
             let from = sources[(pick + 3 * n) % sources.len()];
             let to = targets[(pick / 7 + n) % targets.len()];
-            let by = matches!(from, Source::Movement(_)) && n % 2 == 0;
+            let by = matches!(from, Source::Movement(_)) && n.is_multiple_of(2);
             Route {
                 id: RouteId(n as u64),
                 from,
@@ -165,7 +165,7 @@ mod tests {
         let movement = |id: u64, wave: Wave| Movement {
             id: MovementId(id),
             wave,
-            rate: if pick % 2 == 0 {
+            rate: if pick.is_multiple_of(2) {
                 Rate::Quarters(ms / 100.0 + 0.1)
             } else {
                 Rate::Hz(ms / 90.0 + 0.1)
@@ -173,7 +173,7 @@ mod tests {
             phase: ms / 1_000.0,
             delay_ms: ms,
             fade_in_ms: ms / 3.0,
-            per_voice: pick % 3 == 0,
+            per_voice: pick.is_multiple_of(3),
             once: false,
         };
         let course = |id: u64| Course {
@@ -188,13 +188,13 @@ mod tests {
         };
         Shape {
             courses: vec![course(1), course(2)],
-            filter: (pick % 5 > 0).then_some(Filter {
+            filter: (!pick.is_multiple_of(5)).then_some(Filter {
                 passes,
                 poles,
                 cutoff_hz: 200.0 + ms,
                 key_follow: gain / 6.0,
                 resonance_db: -sustain,
-                makes_up: pick % 2 == 0,
+                makes_up: pick.is_multiple_of(2),
             }),
             movements: vec![movement(5, Wave::Smooth), movement(3, Wave::SawUp)],
             routes: (0..pick % 9).map(route).collect(),
