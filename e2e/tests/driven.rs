@@ -106,6 +106,23 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     let swaying = same_samples(&ladder, &one, 1, &score, 900).await?;
     assert!(swaying.0 != after.0);
 
+    // One tone at a time, which glides: the second key of two takes the first one's place.
+    one.pick("Tones", "one at a time").await?;
+    one.fill("Glides within", "0.4 s").await?;
+    other.until("a glide", &shows("Glides within", "400 ms")).await?;
+    let legato = [
+        (0, on),
+        (
+            300,
+            EventKind::NoteOn {
+                key: 67,
+                velocity: 100,
+            },
+        ),
+        (600, EventKind::NoteOff { key: 67 }),
+    ];
+    same_samples(&ladder, &one, 1, &legato, 900).await?;
+
     // What is written loses the fading in of nothing: the sentence is there for the movement's form.
     one.click("a", "Export").await?;
     one.pick("Format", "SoundFont 2").await?;
@@ -129,7 +146,7 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     one.click("button", "Close").await?;
 
     // All of it undone from the other page.
-    for _ in 0..14 {
+    for _ in 0..16 {
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {

@@ -171,7 +171,7 @@ impl Drive {
             let hz = movement.rate.hz(around.tempo) * libm::exp2(octaves);
             self.rounds[n] += hz * around.ms(frames as u64) / 1000.0;
             if movement.once && movement.per_voice {
-                self.rounds[n] = self.rounds[n].min(movement.phase.floor() + 1.0 - 1e-9);
+                self.rounds[n] = self.rounds[n].min(movement.phase + 1.0 - 1e-9);
             }
         }
     }

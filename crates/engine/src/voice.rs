@@ -2,7 +2,7 @@
 
 use crate::drive::{Around, DRIVE_FRAMES, Drive, Driven, Nudge, cutoff_hz};
 use crate::filter::VoiceFilter;
-use crate::interpolate::{Set, WIDEST_HALF};
+use crate::interpolate::{Place, Set, WIDEST_HALF};
 use crate::reader::Reader;
 use crate::slabs::Slabs;
 use crate::stretch::{Course, Stretch};
@@ -585,7 +585,7 @@ impl Voice {
         run: usize,
         (left, right): (&mut [f32], &mut [f32]),
     ) -> usize {
-        let (half, taps) = (reader.half(), 2 * reader.half());
+        let half = reader.half();
         let first = self.position as u64 + 1 - half as u64;
         let Some(one) = audio.run(0, first - base) else {
             return 0;
@@ -595,23 +595,16 @@ impl Voice {
         } else {
             None
         };
-        let middle = first + half as u64 - 1;
-        let mut read = 0;
-        for (l, r) in left.iter_mut().zip(right).take(run) {
-            let frame = self.position as u64;
-            let at = (frame - middle) as usize;
-            let Some(window) = one.get(at..at + taps) else {
-                break;
-            };
-            let fraction = self.position - frame as f64;
-            [*l, *r] = match other.and_then(|other| other.get(at..at + taps)) {
-                Some(other) => reader.values(fraction, window, other),
-                None => [reader.value(fraction, window); 2],
-            };
-            self.position += self.ratio;
-            self.ratio += steeper;
-            read += 1;
-        }
+        // What is read around a place begins so many frames before it.
+        let before = (first + half as u64 - 1) as f64;
+        let mut place = Place {
+            position: self.position - before,
+            ratio: self.ratio,
+            steeper,
+        };
+        let run = run.min(left.len());
+        let read = reader.read((one, other), &mut place, (&mut left[..run], &mut right[..run]));
+        (self.position, self.ratio) = (place.position + before, place.ratio);
         read
     }
 

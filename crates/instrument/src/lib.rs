@@ -9,6 +9,7 @@ mod change;
 mod chord;
 mod cost;
 mod coverage;
+mod driven;
 mod driving;
 mod evenness;
 mod facts;

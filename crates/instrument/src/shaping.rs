@@ -1,6 +1,6 @@
 //! How strands play: a first shape with its reasons, what was said of it, and how loud every key sounds at every strike.
 
-use crate::driving::lay_driving;
+use crate::driven::lay_driving;
 use crate::facts::said_about;
 use crate::{Fact, Facts, Reason, Target};
 use program::{Loudness, On, Program, Region, Shape, ShapeId, SoundsOn, Strand, level_db, velocity_gain_db};

@@ -57,7 +57,7 @@ export function CurveButton({ points, of, onSet }: Props) {
               viewBox="0 0 100 100"
               preserveAspectRatio="none"
               aria-hidden
-              className="absolute inset-x-[14px] inset-y-0 h-full w-[calc(100%-28px)]"
+              className="absolute inset-x-[14px] inset-y-[7px] h-[calc(100%-14px)] w-[calc(100%-28px)]"
             >
               <polyline points={line(100, 100)} fill="none" strokeWidth={2} vectorEffect="non-scaling-stroke" className="stroke-act" />
             </svg>

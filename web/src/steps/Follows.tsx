@@ -72,7 +72,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
           />
         </div>
       )}
-      <span className="pb-1.5 text-[12px] text-ink3">follows</span>
+      <span className="pb-1.5 text-[12px] text-ink3">{driven.length > 1 ? "follows" : `${of.name} follows`}</span>
       <div className="w-36 shrink-0">
         <Choice
           label={`What ${of.name} follows`}

@@ -59,17 +59,20 @@ export function ShapeBoard({ view }: { view: InstrumentView }) {
   return (
     <div className="absolute inset-0">
       <Canvas draw={draw} data-part="shape" aria-hidden onWheel={onWheel} />
-      <table className="sr-only" aria-label="Level of each key, softly and hard">
-        <tbody>
-          {(levels ?? []).map((of) => (
-            <tr key={of.key}>
-              <th>{keyName(of.key)}</th>
-              <td>{said(of.lufs[0])}</td>
-              <td>{said(of.lufs.at(-1))}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      {/* A table alone would take the room of all its rows. */}
+      <div className="sr-only">
+        <table aria-label="Level of each key, softly and hard">
+          <tbody>
+            {(levels ?? []).map((of) => (
+              <tr key={of.key}>
+                <th>{keyName(of.key)}</th>
+                <td>{said(of.lufs[0])}</td>
+                <td>{said(of.lufs.at(-1))}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
     </div>
   );
 }

@@ -1,6 +1,6 @@
 //! Filters, courses, slow movements and routes in words of SFZ: of version 1 where it has them, else of version 2 (from memory).
 
-use super::read::number_of;
+use super::numbers::number_of;
 use crate::FormatError;
 use crate::driven::{Driving, level_under_db, number, numbered_source, source_number, thousandths};
 use program::{

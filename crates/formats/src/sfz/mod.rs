@@ -1,6 +1,7 @@
 //! SFZ, version 1 opcodes wherever they can say it.
 
 mod driven;
+mod numbers;
 mod read;
 mod write;
 

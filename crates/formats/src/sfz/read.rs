@@ -1,6 +1,7 @@
 //! Reading.
 
 use super::driven::{curves_of, level_offset_db, read_driven};
+use super::numbers::number_of;
 use crate::FormatError;
 use crate::lower::sustain_db_of;
 use program::{
@@ -112,39 +113,6 @@ fn sections(text: &str) -> Vec<(String, HashMap<String, String>)> {
         }
     }
     sections
-}
-
-pub(super) fn number_of(
-    opcodes: &HashMap<String, String>,
-    name: &str,
-    default: f64,
-) -> Result<f64, FormatError> {
-    let Some(text) = opcodes.get(name) else {
-        return Ok(default);
-    };
-    let parsed = text
-        .trim()
-        .parse::<f64>()
-        .ok()
-        .or_else(|| key_of_name(text.trim()).map(f64::from));
-    parsed
-        .filter(|x| x.is_finite())
-        .ok_or_else(|| FormatError::Unreadable(format!("{name}={text} is no number.")))
-}
-
-/// `c4` is 60; `#` and `b` shift.
-fn key_of_name(name: &str) -> Option<u8> {
-    let lower = name.to_lowercase();
-    let letter = "c d ef g a b".find(lower.chars().next()?)? as i32;
-    let rest = &lower[1..];
-    let (shift, octave) = match rest.chars().next()? {
-        '#' => (1, &rest[1..]),
-        'b' => (-1, &rest[1..]),
-        _ => (0, rest),
-    };
-    u8::try_from(letter + shift + 12 * (octave.parse::<i32>().ok()? + 1))
-        .ok()
-        .filter(|key| *key < 128)
 }
 
 /// Of a region that is added to the last strand: regions are numbered in each, in the file's order.

@@ -1,0 +1,234 @@
+//! Lays what was said of what drives a strand over its shape.
+
+use crate::driving::{CourseSaid, FilterForm, MovementSaid, RouteSaid};
+use crate::facts::said_about;
+use crate::{About, Fact, Facts, Target};
+use program::{
+    Course, CourseId, Curve, CurveId, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement,
+    MovementId, Passes, Route, RouteId, SampleId, Shape, StrandId,
+};
+use serde::de::DeserializeOwned;
+
+/// A filter where nothing of it is said: its own choice.
+const FIRST_FILTER: Filter = Filter {
+    passes: Passes::Low,
+    poles: 2,
+    cutoff_hz: 4_000.0,
+    key_follow: 0.0,
+    resonance_db: 0.0,
+    makes_up: false,
+};
+fn curve_id(strand: StrandId, route: u64) -> CurveId {
+    CurveId(SampleId::of("curve", &[strand.0, route]).0)
+}
+
+/// Every part of a kind that was said of a strand, by its number; `None` where it is said to be gone.
+fn parts_of<T: DeserializeOwned>(said: &Facts, strand: StrandId, about: About) -> Vec<(u64, Option<T>)> {
+    let of = |target: &Target| {
+        let (_, number, part) = target.kept();
+        (target.about() == about && number == strand.0).then_some(part)
+    };
+    said.iter()
+        .filter_map(|((target, _), value)| Some((of(target)?, serde_json::from_value(value.clone()).ok()?)))
+        .collect()
+}
+
+/// Lays parts over those that there are, by their names, as many as there may be.
+fn lay_parts<T>(over: &mut Vec<T>, parts: Vec<(u64, Option<T>)>, name: fn(&T) -> u64, most: usize) {
+    for (number, part) in parts {
+        let place = over.iter().position(|other| name(other) == number);
+        match (place, part) {
+            (Some(place), Some(part)) => over[place] = part,
+            (Some(place), None) => drop(over.remove(place)),
+            (None, Some(part)) => over.push(part),
+            (None, None) => {}
+        }
+    }
+    over.truncate(most);
+}
+
+/// Lays what was said of a strand's filter, courses, movements and routes over those of a shape; the curves of its routes.
+pub(crate) fn lay_driving(shape: &mut Shape, strand: StrandId, said: &Facts) -> Vec<Curve> {
+    shape.filter = said_of_filter(shape.filter, strand, said);
+    let courses = parts_of::<CourseSaid>(said, strand, About::Course);
+    let courses = courses.into_iter().map(|(n, course)| {
+        let made = course.map(|course| Course {
+            id: CourseId(n),
+            delay_ms: course.delay_ms,
+            attack_ms: course.attack_ms,
+            hold_ms: course.hold_ms,
+            decay_ms: course.decay_ms,
+            sustain: course.sustain,
+            release_ms: course.release_ms,
+            bends: course.bends,
+        });
+        (n, made)
+    });
+    lay_parts(
+        &mut shape.courses,
+        courses.collect(),
+        |course| course.id.0,
+        MOST_COURSES,
+    );
+    let movements = parts_of::<MovementSaid>(said, strand, About::Movement);
+    let movements = movements.into_iter().map(|(n, movement)| {
+        let made = movement.map(|movement| Movement {
+            id: MovementId(n),
+            wave: movement.wave,
+            rate: movement.rate,
+            phase: movement.phase,
+            delay_ms: movement.delay_ms,
+            fade_in_ms: movement.fade_in_ms,
+            per_voice: movement.per_voice,
+            once: movement.once,
+        });
+        (n, made)
+    });
+    lay_parts(
+        &mut shape.movements,
+        movements.collect(),
+        |movement| movement.id.0,
+        MOST_MOVEMENTS,
+    );
+    let mut curves = Vec::new();
+    let routes = parts_of::<RouteSaid>(said, strand, About::Route);
+    let routes = routes.into_iter().map(|(n, route)| {
+        let made = route.map(|route| {
+            let id = curve_id(strand, n);
+            let curve = (!route.curve.is_empty()).then_some(id);
+            if curve.is_some() {
+                curves.push(Curve {
+                    id,
+                    points: route.curve,
+                });
+            }
+            Route {
+                id: RouteId(n),
+                from: route.from,
+                times: route.times,
+                curve,
+                to: route.to,
+                amount: route.amount,
+            }
+        });
+        (n, made)
+    });
+    lay_parts(
+        &mut shape.routes,
+        routes.collect(),
+        |route| route.id.0,
+        MOST_ROUTES,
+    );
+    curves
+}
+
+fn said_of_filter(first: Option<Filter>, strand: StrandId, said: &Facts) -> Option<Filter> {
+    let target = Target::Strand(strand);
+    let form: Option<FilterForm> = match said_about::<Option<FilterForm>>(said, target, Fact::FilterForm) {
+        Some(form) => form,
+        None => first.map(|Filter { passes, poles, .. }| FilterForm { passes, poles }),
+    };
+    let FilterForm { passes, poles } = form?;
+    let first = first.unwrap_or(FIRST_FILTER);
+    let of = |fact: Fact, first: f64| said_about::<f64>(said, target, fact).unwrap_or(first);
+    Some(Filter {
+        passes,
+        poles,
+        cutoff_hz: of(Fact::FilterCutoffHz, first.cutoff_hz),
+        key_follow: of(Fact::FilterKeyFollow, first.key_follow),
+        resonance_db: of(Fact::FilterResonanceDb, first.resonance_db),
+        makes_up: said_about(said, target, Fact::FilterMakesUp).unwrap_or(first.makes_up),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::driving::{is_filter_form, is_movement, is_route};
+    use crate::{Change, Said, Wish, lay_over};
+    use program::Rate;
+    use serde_json::{Value, json};
+
+    const ONE: StrandId = StrandId(1);
+
+    fn said(wishes: Vec<(Target, Fact, Value)>) -> Facts {
+        let mut facts = Facts::new();
+        for (target, fact, value) in wishes {
+            let wish = Wish::from((target, fact, Said::Value(value)));
+            let change = Change::propose("x", &facts, vec![wish]).unwrap();
+            lay_over(&mut facts, &change.fields);
+        }
+        facts
+    }
+
+    #[test]
+    fn a_filter_is_there_when_its_form_is_said_and_each_number_stays_by_itself() {
+        let strand = Target::Strand(ONE);
+        let mut shape = Shape::default();
+        let facts = said(vec![(strand, Fact::FilterCutoffHz, json!(900))]);
+        lay_driving(&mut shape, ONE, &facts);
+        assert_eq!(shape.filter, None);
+        let facts = said(vec![
+            (strand, Fact::FilterCutoffHz, json!(900)),
+            (strand, Fact::FilterForm, json!({"passes": "high", "poles": 1})),
+        ]);
+        lay_driving(&mut shape, ONE, &facts);
+        let filter = shape.filter.unwrap();
+        assert_eq!(
+            (filter.passes, filter.poles, filter.cutoff_hz),
+            (Passes::High, 1, 900.0)
+        );
+        // A copy of it may have none.
+        let facts = said(vec![(Target::Strand(StrandId(2)), Fact::FilterForm, json!(null))]);
+        lay_driving(&mut shape, StrandId(2), &facts);
+        assert_eq!(shape.filter, None);
+    }
+
+    #[test]
+    fn parts_are_laid_over_by_their_numbers_and_may_be_gone() {
+        let mut shape = Shape::default();
+        let route = |amount: f64, curve: Value| json!({"from": "strike", "to": "cutoff", "amount": amount, "curve": curve});
+        let facts = said(vec![
+            (Target::Route(ONE, 4), Fact::Route, route(1_200.0, json!([]))),
+            (
+                Target::Route(ONE, 5),
+                Fact::Route,
+                route(
+                    -600.0,
+                    json!([{"at": 0.0, "value": 0.0}, {"at": 1.0, "value": 1.0}]),
+                ),
+            ),
+            (
+                Target::Movement(ONE, 1),
+                Fact::Movement,
+                json!({"wave": "sine", "rate": {"hz": 5.0}}),
+            ),
+            (Target::Route(StrandId(2), 4), Fact::Route, json!(null)),
+        ]);
+        let curves = lay_driving(&mut shape, ONE, &facts);
+        assert_eq!(shape.routes.iter().map(|r| r.id.0).collect::<Vec<_>>(), [4, 5]);
+        assert_eq!(shape.routes[1].curve, Some(curves[0].id));
+        assert_eq!(shape.movements[0].rate, Rate::Hz(5.0));
+        lay_driving(&mut shape, StrandId(2), &facts);
+        assert_eq!(shape.routes.iter().map(|r| r.id.0).collect::<Vec<_>>(), [5]);
+    }
+
+    #[test]
+    fn what_nothing_plays_or_goes_too_far_is_refused() {
+        for value in [
+            json!({"from": "strike", "to": "pitch", "amount": 9_999.0}),
+            json!({"from": {"controller": 120}, "to": "pitch", "amount": 1.0}),
+            json!({"from": "strike", "to": {"strand_level": 3}, "amount": 1.0}),
+            json!({"from": "strike", "to": "pitch", "amount": 1.0, "curve": [{"at": 0.5, "value": 2.0}]}),
+            json!({"from": "moon", "to": "pitch", "amount": 1.0}),
+        ] {
+            assert!(!is_route(&value), "{value}");
+        }
+        assert!(is_route(
+            &json!({"from": {"movement": 1}, "times": {"controller": 1}, "to": "pitch", "amount": 20.0})
+        ));
+        assert!(!is_movement(&json!({"wave": "sine", "rate": {"hz": 400.0}})));
+        assert!(!is_filter_form(&json!({"passes": "band", "poles": 1})));
+        assert!(is_filter_form(&json!(null)) && is_filter_form(&json!({"passes": "notch", "poles": 4})));
+    }
+}
