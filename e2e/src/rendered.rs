@@ -61,7 +61,7 @@ pub async fn same_samples(
     let events: Vec<Value> = (score.iter())
         .map(|(block, kind)| match *kind {
             EventKind::NoteOn { key, velocity } => json!([block, "note_on", key, velocity]),
-            EventKind::NoteOff { key } => json!([block, "note_off", key, 0]),
+            EventKind::NoteOff { key } => json!([block, "key_up", key, program::KEY_UP_SPEED]),
             EventKind::Controller { controller, value } => json!([block, "controller", controller, value]),
             EventKind::Bend { value } => json!([block, "bend", value, 0]),
             EventKind::Pressure { value } => json!([block, "pressure", value, 0]),

@@ -269,10 +269,10 @@ pub extern "C" fn note_on(key: u32, velocity: u32) {
     with(|i| i.engine.note_on(key as u8, velocity as u8));
 }
 
-/// A key comes up.
+/// A key comes up, so fast, 0 to 127.
 #[unsafe(no_mangle)]
-pub extern "C" fn note_off(key: u32) {
-    with(|i| i.engine.note_off(key as u8));
+pub extern "C" fn key_up(key: u32, speed: u32) {
+    with(|i| i.engine.key_up(key as u8, speed as u8));
 }
 
 /// The bend is moved, 0 to 16,383.

@@ -1,8 +1,8 @@
 //! What drives a voice: sources, courses and slow movements, through routes, in steps of 32 frames.
 
 use program::{
-    CourseTime, Curve, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement, MovementId, ParamId,
-    Program, Route, Shape, Source, Standing, strike_random,
+    CourseTime, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement, MovementId, ParamId, Program,
+    Route, Shape, Source, Standing, strike_random,
 };
 
 /// Routes are computed so often, and what they drive goes evenly from one to the next.
@@ -103,7 +103,7 @@ impl Drive {
         }
         let mut nudge = Nudge::default();
         for (n, route) in drive.routes(shape) {
-            let does = drive.does(shape, route, around);
+            let does = drive.does(shape, route, around) * drive.factor_of(shape, route, around);
             drive.did[n] = does;
             match route.to {
                 ParamId::SampleStart => nudge.start += does,
@@ -192,11 +192,8 @@ impl Drive {
     /// What a route does now, in the unit of what it drives.
     fn does(&self, shape: &Shape, route: &Route, around: &Around) -> f64 {
         let value = self.source(shape, route.from, around);
-        let curve = route.curve.and_then(|id| curve_of(around.program, id.0));
-        let value = curve.map_or(value, |curve| curve.value(value));
-        let lowers = route.to == ParamId::Level && !route.from.goes_both_ways();
-        let does = value * route.amount - if lowers { route.amount.max(0.0) } else { 0.0 };
-        does * route.times.map_or(1.0, |by| self.source(shape, by, around))
+        let times = route.times.map_or(1.0, |by| self.source(shape, by, around));
+        route.does(value, around.program.curve_of(route)) * times
     }
 
     fn source(&self, shape: &Shape, source: Source, around: &Around) -> f64 {
@@ -280,10 +277,6 @@ impl Drive {
 pub(crate) fn cutoff_hz(filter: &Filter, key: u8, driven: &Driven) -> f64 {
     let cents = 100.0 * filter.key_follow * (f64::from(key) - 60.0) + driven.cutoff_cents;
     filter.cutoff_hz * libm::exp2(cents / 1200.0)
-}
-
-fn curve_of(program: &Program, id: u64) -> Option<&Curve> {
-    program.curves.iter().find(|curve| curve.id.0 == id)
 }
 
 /// Whether a source goes anywhere at once.

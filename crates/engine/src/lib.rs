@@ -39,8 +39,8 @@ use fnv::FnvHashMap;
 use interpolate::Interpolator;
 use pedals::Pedals;
 use program::{
-    Does, FULL_STRIKE, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source, Standing,
-    StrandId, Turns,
+    Does, FULL_STRIKE, KEY_UP_SPEED, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source,
+    Standing, StrandId, Turns,
 };
 use setting::{set, set_shape};
 use slabs::{SlabName, Slabs};
@@ -322,10 +322,15 @@ impl Engine {
         });
     }
 
-    /// A key comes up: its voices are released unless a pedal holds them, and key-up sounds start at the velocity of its strike.
+    /// [`Engine::key_up`], as fast as where nobody says.
     pub fn note_off(&mut self, key: u8) {
+        self.key_up(key, KEY_UP_SPEED);
+    }
+
+    /// A key comes up, so fast, 0 to 127: its voices are released unless a pedal holds them, and key-up sounds start at the velocity of its strike.
+    pub fn key_up(&mut self, key: u8, speed: u8) {
         let key = key & 127;
-        let velocity = self.standing.lift(key);
+        let velocity = self.standing.lift(key, speed);
         if velocity == 0 {
             return;
         }
@@ -427,7 +432,7 @@ impl Engine {
     /// Everything is let go, pedals too; key-up sounds are not started.
     pub fn all_notes_off(&mut self) {
         for key in 0..128 {
-            self.standing.lift(key);
+            self.standing.lift(key, KEY_UP_SPEED);
         }
         for pedal in [SUSTAIN, SOSTENUTO, SOFT] {
             self.standing.move_to(pedal, 0);

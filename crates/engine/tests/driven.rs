@@ -2,8 +2,9 @@
 
 use engine::{Engine, Event, EventKind, render_offline};
 use program::{
-    Course, CourseId, Curve, CurveId, CurvePoint, Filter, Glide, Movement, MovementId, ParamId, Passes,
-    Program, Rate, Region, Route, RouteId, SameKey, Sample, SampleId, Shape, ShapeId, Source, Voices, Wave,
+    Course, CourseId, CourseTime, Curve, CurveId, CurvePoint, Filter, Glide, Movement, MovementId, ParamId,
+    Passes, Program, Rate, Region, Route, RouteId, SameKey, Sample, SampleId, Shape, ShapeId, Source, Voices,
+    Wave,
 };
 use std::f64::consts::TAU;
 
@@ -497,4 +498,72 @@ fn a_strand_has_no_more_voices_than_it_may_and_the_same_key_cuts_itself() {
         ..Voices::default()
     };
     assert_eq!(sounding(cuts, &[60, 62, 60, 60]), 2);
+}
+
+#[test]
+fn how_fast_a_key_comes_up_drives_what_sounds_after_it() {
+    let mut program = program(Shape {
+        routes: vec![route(1, Source::KeyUpSpeed, ParamId::Level, 12.7)],
+        ..Shape::default()
+    });
+    program.shapes[0].loudness.release_ms = 60_000.0;
+    let after = |speed: u8| {
+        let mut engine = Engine::new(RATE, 16);
+        engine.load(program.clone());
+        engine.set_audio(SampleId(1), &[sine(1_000.0)]);
+        engine.note_on(60, 127);
+        let (mut left, mut right) = (vec![0.0; 9_600], vec![0.0; 9_600]);
+        engine.render(&mut left, &mut right);
+        let held = amplitude(&left[4_800..]);
+        engine.key_up(60, speed);
+        engine.render(&mut left, &mut right);
+        20.0 * (amplitude(&left[4_800..]) / held).log10()
+    };
+    // While it is down it seems to come up at 64; a step of 127 is a tenth of a dB. The release takes a quarter of one meanwhile.
+    for (speed, wanted) in [(127, 6.3), (64, 0.0), (0, -6.4)] {
+        assert!((after(speed) - wanted).abs() < 0.4, "{speed}: {}", after(speed));
+    }
+}
+
+#[test]
+fn the_strike_drives_how_long_the_parts_of_a_course_take_and_how_much_another_route_does() {
+    let course = Course {
+        id: CourseId(1),
+        delay_ms: 0.0,
+        attack_ms: 400.0,
+        hold_ms: 0.0,
+        decay_ms: 0.0,
+        sustain: 1.0,
+        release_ms: 0.0,
+        bends: [0.0; 3],
+    };
+    let attack = ParamId::CourseTime(CourseId(1), CourseTime::Attack);
+    let program = program(Shape {
+        courses: vec![course],
+        routes: vec![
+            route(1, Source::Course(CourseId(1)), ParamId::Pitch, 600.0),
+            // A hard strike takes a quarter of the time.
+            route(2, Source::Strike, attack, -2.0),
+            route(3, Source::Controller(1), ParamId::RouteAmount(RouteId(1)), 2.0),
+        ],
+        ..Shape::default()
+    });
+    let wheel = at(
+        0,
+        EventKind::Controller {
+            controller: 1,
+            value: 127,
+        },
+    );
+    let (left, _) = heard(&program, 1_000.0, &[wheel, STRIKE], 48_000);
+    // After 50 ms half of the way, after 100 ms all of it; the wheel makes it twice as far.
+    let cents = pitch_at(&left, 1_000.0, &[2_400, 4_900, 24_000]);
+    for (cents, wanted) in cents.iter().zip([600.0, 1_200.0, 1_200.0]) {
+        assert!(
+            (cents - wanted).abs() < if wanted == 600.0 { 20.0 } else { 1.0 },
+            "{cents} {wanted}"
+        );
+    }
+    let (left, _) = heard(&program, 1_000.0, &[STRIKE], 24_000);
+    assert!(pitch_at(&left, 1_000.0, &[20_000])[0].abs() < 0.1);
 }

@@ -428,11 +428,3 @@ pub(crate) fn thousandths(value: f64) -> f64 {
 fn tenths(value: f64) -> f64 {
     (value * 10.0).round() / 10.0
 }
-
-/// How far a strand's own level lies under that of its regions, since what drives it only lowers it: in dB, 0 or more.
-pub(crate) fn level_under_db(routes: &[Route]) -> f64 {
-    (routes.iter())
-        .filter(|route| route.to == ParamId::Level && !route.from.goes_both_ways())
-        .map(|route| route.amount.max(0.0))
-        .sum()
-}

@@ -1,8 +1,9 @@
 //! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
 
 use crate::Correction;
-use crate::facts::{About, Fact, Facts, Said, Target, standing};
+use crate::facts::{Fact, Facts, Said, standing};
 use crate::stages::cleaning_of;
+use crate::target::{About, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;

@@ -1,6 +1,6 @@
 //! Lays what was said of what drives a strand over its shape.
 
-use crate::driving::{CourseSaid, FilterForm, MovementSaid, RouteSaid};
+use crate::driving::{FilterForm, RouteSaid};
 use crate::facts::said_about;
 use crate::{About, Fact, Facts, Target};
 use program::{
@@ -22,14 +22,23 @@ fn curve_id(strand: StrandId, route: u64) -> CurveId {
     CurveId(SampleId::of("curve", &[strand.0, route]).0)
 }
 
-/// Every part of a kind that was said of a strand, by its number; `None` where it is said to be gone.
-fn parts_of<T: DeserializeOwned>(said: &Facts, strand: StrandId, about: About) -> Vec<(u64, Option<T>)> {
+/// Every part of a kind that was said of a strand, by its number and made by it; `None` where it is said to be gone.
+fn parts_of<S: DeserializeOwned, T>(
+    said: &Facts,
+    strand: StrandId,
+    about: About,
+    mut make: impl FnMut(u64, S) -> T,
+) -> Vec<(u64, Option<T>)> {
     let of = |target: &Target| {
         let (_, number, part) = target.kept();
         (target.about() == about && number == strand.0).then_some(part)
     };
     said.iter()
-        .filter_map(|((target, _), value)| Some((of(target)?, serde_json::from_value(value.clone()).ok()?)))
+        .filter_map(|((target, _), value)| {
+            let number = of(target)?;
+            let part: Option<S> = serde_json::from_value(value.clone()).ok()?;
+            Some((number, part.map(|part| make(number, part))))
+        })
         .collect()
 }
 
@@ -50,75 +59,42 @@ fn lay_parts<T>(over: &mut Vec<T>, parts: Vec<(u64, Option<T>)>, name: fn(&T) ->
 /// Lays what was said of a strand's filter, courses, movements and routes over those of a shape; the curves of its routes.
 pub(crate) fn lay_driving(shape: &mut Shape, strand: StrandId, said: &Facts) -> Vec<Curve> {
     shape.filter = said_of_filter(shape.filter, strand, said);
-    let courses = parts_of::<CourseSaid>(said, strand, About::Course);
-    let courses = courses.into_iter().map(|(n, course)| {
-        let made = course.map(|course| Course {
-            id: CourseId(n),
-            delay_ms: course.delay_ms,
-            attack_ms: course.attack_ms,
-            hold_ms: course.hold_ms,
-            decay_ms: course.decay_ms,
-            sustain: course.sustain,
-            release_ms: course.release_ms,
-            bends: course.bends,
-        });
-        (n, made)
+    // Each has the name by which it is said, whatever stands in it.
+    let courses = parts_of(said, strand, About::Course, |n, course: Course| Course {
+        id: CourseId(n),
+        ..course
     });
-    lay_parts(
-        &mut shape.courses,
-        courses.collect(),
-        |course| course.id.0,
-        MOST_COURSES,
-    );
-    let movements = parts_of::<MovementSaid>(said, strand, About::Movement);
-    let movements = movements.into_iter().map(|(n, movement)| {
-        let made = movement.map(|movement| Movement {
-            id: MovementId(n),
-            wave: movement.wave,
-            rate: movement.rate,
-            phase: movement.phase,
-            delay_ms: movement.delay_ms,
-            fade_in_ms: movement.fade_in_ms,
-            per_voice: movement.per_voice,
-            once: movement.once,
-        });
-        (n, made)
+    lay_parts(&mut shape.courses, courses, |course| course.id.0, MOST_COURSES);
+    let movements = parts_of(said, strand, About::Movement, |n, movement: Movement| Movement {
+        id: MovementId(n),
+        ..movement
     });
     lay_parts(
         &mut shape.movements,
-        movements.collect(),
+        movements,
         |movement| movement.id.0,
         MOST_MOVEMENTS,
     );
     let mut curves = Vec::new();
-    let routes = parts_of::<RouteSaid>(said, strand, About::Route);
-    let routes = routes.into_iter().map(|(n, route)| {
-        let made = route.map(|route| {
-            let id = curve_id(strand, n);
-            let curve = (!route.curve.is_empty()).then_some(id);
-            if curve.is_some() {
-                curves.push(Curve {
-                    id,
-                    points: route.curve,
-                });
-            }
-            Route {
-                id: RouteId(n),
-                from: route.from,
-                times: route.times,
-                curve,
-                to: route.to,
-                amount: route.amount,
-            }
-        });
-        (n, made)
+    let routes = parts_of(said, strand, About::Route, |n, route: RouteSaid| {
+        let id = curve_id(strand, n);
+        let curve = (!route.curve.is_empty()).then_some(id);
+        if curve.is_some() {
+            curves.push(Curve {
+                id,
+                points: route.curve,
+            });
+        }
+        Route {
+            id: RouteId(n),
+            from: route.from,
+            times: route.times,
+            curve,
+            to: route.to,
+            amount: route.amount,
+        }
     });
-    lay_parts(
-        &mut shape.routes,
-        routes.collect(),
-        |route| route.id.0,
-        MOST_ROUTES,
-    );
+    lay_parts(&mut shape.routes, routes, |route| route.id.0, MOST_ROUTES);
     curves
 }
 

@@ -1,6 +1,6 @@
-//! What drives a strand, as it is said: routes, slow movements, courses and the form of the filter, and what of them fits.
+//! What drives a strand, as it is said: a route with its curve, the form of the filter; and which of them, of courses and of slow movements fit.
 
-use program::{CurvePoint, ParamId, Passes, Rate, Source, Wave};
+use program::{Course, CurvePoint, Movement, ParamId, Passes, Rate, Source};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -37,50 +37,6 @@ pub struct RouteSaid {
     pub amount: f64,
 }
 
-/// A slow movement, as it is said.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct MovementSaid {
-    /// Its form.
-    pub wave: Wave,
-    /// How fast.
-    pub rate: Rate,
-    /// Where in a round it begins, 0 to 1.
-    #[serde(default)]
-    pub phase: f64,
-    /// Milliseconds before it begins.
-    #[serde(default)]
-    pub delay_ms: f64,
-    /// Milliseconds until it goes all the way.
-    #[serde(default)]
-    pub fade_in_ms: f64,
-    /// Whether each voice has its own, or all share one.
-    #[serde(default)]
-    pub per_voice: bool,
-    /// Whether it ends after a round.
-    #[serde(default)]
-    pub once: bool,
-}
-
-/// A course, as it is said.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct CourseSaid {
-    /// Milliseconds before it begins.
-    pub delay_ms: f64,
-    /// Milliseconds until it is 1.
-    pub attack_ms: f64,
-    /// Milliseconds that it stays there.
-    pub hold_ms: f64,
-    /// Milliseconds from there to `sustain`.
-    pub decay_ms: f64,
-    /// Where it stays while the key is held, 0 to 1.
-    pub sustain: f64,
-    /// Milliseconds to 0 after key-up.
-    pub release_ms: f64,
-    /// How attack, decay and release bend: 0 straight, −1 early, 1 late.
-    #[serde(default)]
-    pub bends: [f64; 3],
-}
-
 impl RouteSaid {
     fn fits(&self) -> bool {
         let most = match self.to {
@@ -111,32 +67,26 @@ impl RouteSaid {
     }
 }
 
-impl MovementSaid {
-    fn fits(&self) -> bool {
-        let rate = match self.rate {
-            Rate::Hz(hz) => (SLOWEST_HZ..=FASTEST_HZ).contains(&hz),
-            Rate::Quarters(quarters) => (1.0 / 16.0..=64.0).contains(&quarters),
-        };
-        rate && (0.0..=1.0).contains(&self.phase)
-            && [self.delay_ms, self.fade_in_ms]
-                .iter()
-                .all(|ms| (0.0..=20_000.0).contains(ms))
-    }
+fn movement_fits(movement: &Movement) -> bool {
+    let rate = match movement.rate {
+        Rate::Hz(hz) => (SLOWEST_HZ..=FASTEST_HZ).contains(&hz),
+        Rate::Quarters(quarters) => (1.0 / 16.0..=64.0).contains(&quarters),
+    };
+    let times = [movement.delay_ms, movement.fade_in_ms];
+    rate && (0.0..=1.0).contains(&movement.phase) && times.iter().all(|ms| (0.0..=20_000.0).contains(ms))
 }
 
-impl CourseSaid {
-    fn fits(&self) -> bool {
-        let parts = [
-            self.delay_ms,
-            self.attack_ms,
-            self.hold_ms,
-            self.decay_ms,
-            self.release_ms,
-        ];
-        parts.iter().all(|ms| (0.0..=100_000.0).contains(ms))
-            && (0.0..=1.0).contains(&self.sustain)
-            && self.bends.iter().all(|bend| bend.abs() <= 1.0)
-    }
+fn course_fits(course: &Course) -> bool {
+    let parts = [
+        course.delay_ms,
+        course.attack_ms,
+        course.hold_ms,
+        course.decay_ms,
+        course.release_ms,
+    ];
+    parts.iter().all(|ms| (0.0..=100_000.0).contains(ms))
+        && (0.0..=1.0).contains(&course.sustain)
+        && course.bends.iter().all(|bend| bend.abs() <= 1.0)
 }
 
 fn fits_or_gone<T: DeserializeOwned>(value: &Value, fits: fn(&T) -> bool) -> bool {
@@ -148,11 +98,11 @@ pub(crate) fn is_route(value: &Value) -> bool {
 }
 
 pub(crate) fn is_movement(value: &Value) -> bool {
-    fits_or_gone(value, MovementSaid::fits)
+    fits_or_gone(value, movement_fits)
 }
 
 pub(crate) fn is_course(value: &Value) -> bool {
-    fits_or_gone(value, CourseSaid::fits)
+    fits_or_gone(value, course_fits)
 }
 
 pub(crate) fn is_filter_form(value: &Value) -> bool {

@@ -1,144 +1,16 @@
 //! What can be said of what: one table. From it follow how a fact is called and kept, which values it takes, and whether it alters samples.
 
 use crate::driving::{is_course, is_filter_form, is_movement, is_route};
-use crate::{
-    ByController, ByKey, Controller, Fill, How, Kind, LayerId, PassId, Slicing, TakeLoop, TurnOrder,
+use crate::fitting::{
+    are_slices, are_tags, is, is_by_key, is_controller, is_glide, is_key, is_loop, is_or_none, is_place,
+    is_stretch, is_voices, is_width,
 };
-use program::{FadeCurve, Glide, GoesFirst, On, Region, SameKey, SoundsOn, StrandId};
+use crate::{About, Controller, Fill, How, Kind, Target, TurnOrder};
+use program::{FadeCurve, GoesFirst, On, SameKey, SoundsOn};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
-
-/// What an edit is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Target {
-    /// The instrument itself.
-    Instrument,
-    /// A pass of its plan.
-    Pass(PassId),
-    /// A layer of a pass.
-    Layer(PassId, LayerId),
-    /// A take, by its id.
-    Take(u64),
-    /// A long take, by its id.
-    LongTake(u64),
-    /// A region of a strand, by [`program::RegionOf::number`].
-    Region(StrandId, u64),
-    /// A strand.
-    Strand(StrandId),
-    /// What drives a number of a strand, by its [`program::RouteId`].
-    Route(StrandId, u64),
-    /// A slow movement of a strand, by its [`program::MovementId`].
-    Movement(StrandId, u64),
-    /// A course of a strand, by its [`program::CourseId`].
-    Course(StrandId, u64),
-}
-
-/// A kind of [`Target`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum About {
-    /// See [`Target::Instrument`].
-    Instrument,
-    /// See [`Target::Pass`].
-    Pass,
-    /// See [`Target::Layer`].
-    Layer,
-    /// See [`Target::Take`].
-    Take,
-    /// See [`Target::LongTake`].
-    LongTake,
-    /// See [`Target::Region`].
-    Region,
-    /// See [`Target::Strand`].
-    Strand,
-    /// See [`Target::Route`].
-    Route,
-    /// See [`Target::Movement`].
-    Movement,
-    /// See [`Target::Course`].
-    Course,
-}
-
-const ABOUTS: [(About, &str); 10] = [
-    (About::Instrument, "instrument"),
-    (About::Pass, "pass"),
-    (About::Layer, "layer"),
-    (About::Take, "take"),
-    (About::LongTake, "long_take"),
-    (About::Region, "region"),
-    (About::Strand, "strand"),
-    (About::Route, "route"),
-    (About::Movement, "movement"),
-    (About::Course, "course"),
-];
-
-impl About {
-    /// As it is kept.
-    pub fn name(self) -> &'static str {
-        ABOUTS
-            .iter()
-            .find(|(about, _)| *about == self)
-            .map_or("", |(_, name)| name)
-    }
-}
-
-impl Target {
-    /// A region of a program.
-    pub fn of_region(region: &Region) -> Self {
-        Self::Region(region.key.strand, region.key.of.number())
-    }
-
-    /// Its kind.
-    pub fn about(self) -> About {
-        match self {
-            Self::Instrument => About::Instrument,
-            Self::Pass(_) => About::Pass,
-            Self::Layer(..) => About::Layer,
-            Self::Take(_) => About::Take,
-            Self::LongTake(_) => About::LongTake,
-            Self::Region(..) => About::Region,
-            Self::Strand(_) => About::Strand,
-            Self::Route(..) => About::Route,
-            Self::Movement(..) => About::Movement,
-            Self::Course(..) => About::Course,
-        }
-    }
-
-    /// As it is kept: the name of its kind, its number, and that of its part; 0 where there is none.
-    pub fn kept(self) -> (&'static str, u64, u64) {
-        let (number, part) = match self {
-            Self::Instrument => (0, 0),
-            Self::Pass(pass) => (pass.0, 0),
-            Self::Layer(pass, layer) => (pass.0, layer.0),
-            Self::Take(id) | Self::LongTake(id) => (id, 0),
-            Self::Region(strand, number)
-            | Self::Route(strand, number)
-            | Self::Movement(strand, number)
-            | Self::Course(strand, number) => (strand.0, number),
-            Self::Strand(strand) => (strand.0, 0),
-        };
-        (self.about().name(), number, part)
-    }
-
-    /// Of what is kept; `None` for a kind that is not known.
-    pub fn of_kept(about: &str, number: u64, part: u64) -> Option<Self> {
-        let (about, _) = ABOUTS.iter().find(|(_, name)| *name == about)?;
-        Some(match about {
-            About::Instrument => Self::Instrument,
-            About::Pass => Self::Pass(PassId(number)),
-            About::Layer => Self::Layer(PassId(number), LayerId(part)),
-            About::Take => Self::Take(number),
-            About::LongTake => Self::LongTake(number),
-            About::Region => Self::Region(StrandId(number), part),
-            About::Strand => Self::Strand(StrandId(number)),
-            About::Route => Self::Route(StrandId(number), part),
-            About::Movement => Self::Movement(StrandId(number), part),
-            About::Course => Self::Course(StrandId(number), part),
-        })
-    }
-}
 
 /// What was said of a field, or nothing.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -211,8 +83,6 @@ macro_rules! facts {
 
 /// A place in the file: any frame.
 const FRAME: Takes = Takes::Whole("A frame", 0, u64::MAX);
-/// Most of a list of short words.
-const MOST_TAGS: usize = 20;
 const MOST_MS: f64 = 600_000.0;
 /// Longest attack, decay or release that both formats hold (SFZ 100 s; SoundFont 2.04, 8,000 timecents).
 const PART_MS: f64 = 100_000.0;
@@ -524,63 +394,6 @@ fn signed(x: f64) -> String {
     x.to_string().replace('-', "−")
 }
 
-fn is<T: DeserializeOwned>(value: &Value) -> bool {
-    serde_json::from_value::<T>(value.clone()).is_ok()
-}
-
-fn is_or_none<const MOST: u64>(value: &Value) -> bool {
-    value.is_null() || value.as_u64().is_some_and(|x| x <= MOST)
-}
-
-fn is_voices(value: &Value) -> bool {
-    value.is_null() || value.as_u64().is_some_and(|most| (1..=128).contains(&most))
-}
-
-fn is_glide(value: &Value) -> bool {
-    serde_json::from_value::<Option<Glide>>(value.clone())
-        .is_ok_and(|glide| glide.is_none_or(|glide| (0.0..=10_000.0).contains(&glide.ms)))
-}
-
-fn is_place(value: &Value) -> bool {
-    value.is_null() || value.as_f64().is_some_and(f64::is_finite)
-}
-
-fn is_key(value: &Value) -> bool {
-    value.as_u64().is_some_and(|key| key <= 127)
-}
-
-fn is_controller(value: &Value) -> bool {
-    serde_json::from_value::<Option<ByController>>(value.clone()).is_ok_and(|by| {
-        by.is_none_or(|by| by.controller < 120 && by.low <= by.high && by.high < 128 && by.fade < 128)
-    })
-}
-
-fn is_by_key(value: &Value) -> bool {
-    serde_json::from_value::<Option<ByKey>>(value.clone()).is_ok_and(|by| by.is_none_or(|by| by.key < 128))
-}
-
-fn is_width(value: &Value) -> bool {
-    matches!(value.as_u64(), Some(24 | 32))
-}
-
-fn are_tags(value: &Value) -> bool {
-    serde_json::from_value::<Vec<String>>(value.clone())
-        .is_ok_and(|tags| tags.len() <= MOST_TAGS && tags.iter().all(|tag| tag.chars().count() <= 40))
-}
-
-fn are_slices(value: &Value) -> bool {
-    serde_json::from_value::<Slicing>(value.clone()).is_ok_and(|slicing| slicing.is_in_order())
-}
-
-fn is_stretch(value: &Value) -> bool {
-    serde_json::from_value::<[u64; 2]>(value.clone()).is_ok_and(|[first, end]| first < end)
-}
-
-fn is_loop(value: &Value) -> bool {
-    value.is_null()
-        || serde_json::from_value::<TakeLoop>(value.clone()).is_ok_and(|l| l.start_frame < l.end_frame)
-}
-
 /// Everything said of an instrument, by target and field.
 pub type Facts = BTreeMap<(Target, Fact), Value>;
 
@@ -614,27 +427,6 @@ mod tests {
             assert_eq!(Fact::named(row.name), Some(row.fact));
             assert_eq!(json!(row.fact), json!(row.name));
         }
-    }
-
-    #[test]
-    fn a_target_is_kept_and_read_again() {
-        let all = [
-            Target::Instrument,
-            Target::Pass(PassId(3)),
-            Target::Layer(PassId(3), LayerId(1)),
-            Target::Take(9),
-            Target::LongTake(9),
-            Target::Region(StrandId(4), 77),
-            Target::Strand(StrandId(4)),
-            Target::Route(StrandId(4), 2),
-            Target::Movement(StrandId(4), 2),
-            Target::Course(StrandId(4), 2),
-        ];
-        for target in all {
-            let (about, number, part) = target.kept();
-            assert_eq!(Target::of_kept(about, number, part), Some(target));
-        }
-        assert_eq!(Target::of_kept("shape", 1, 0), None);
     }
 
     #[test]

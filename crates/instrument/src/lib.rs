@@ -14,6 +14,7 @@ mod driving;
 mod evenness;
 mod facts;
 mod file_names;
+mod fitting;
 mod ids;
 mod kit;
 mod limits;
@@ -33,6 +34,7 @@ mod spread;
 mod stages;
 mod strands;
 mod taking_in;
+mod target;
 mod treatment;
 
 pub use at_once::{AtOnce, set_at_once};
@@ -41,12 +43,12 @@ pub use change::{Applied, Change, ChangeError, FieldChange, Wish, lay_over};
 pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use coverage::{Coverage, Covered, STRETCH_KEYS, coverage};
-pub use driving::{CourseSaid, FilterForm, MovementSaid, RouteSaid};
+pub use driving::{FilterForm, RouteSaid};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,
 };
-pub use facts::{About, Fact, Facts, Said, Target, said_of};
+pub use facts::{Fact, Facts, Said, said_of};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
@@ -78,6 +80,7 @@ pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, contradicts, kind_of_file, kind_of_files, kind_offered,
     map_of_files, mics_of, plan_with, rung_of, says_of,
 };
+pub use target::{About, Target};
 pub use treatment::{
     ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, is_cut_off,
     stands_still, suggest, treat, wants_a_loop,

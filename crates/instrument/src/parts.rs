@@ -3,7 +3,8 @@
 //! The plan that an instrument was made with stays as it is; what was said of its parts is laid over it.
 
 use crate::change::{Change, ChangeError, FieldChange};
-use crate::facts::{About, Fact, Facts, Said, Target, said_of};
+use crate::facts::{Fact, Facts, Said, said_of};
+use crate::target::{About, Target};
 use crate::{LayerId, MapSettings, PassId, Plan};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;

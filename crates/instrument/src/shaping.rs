@@ -3,7 +3,10 @@
 use crate::driven::lay_driving;
 use crate::facts::said_about;
 use crate::{Fact, Facts, Reason, Target};
-use program::{Loudness, On, Program, Region, Shape, ShapeId, SoundsOn, Strand, level_db, velocity_gain_db};
+use program::{
+    Loudness, On, ParamId, Program, Region, Route, Shape, ShapeId, SoundsOn, Source, Standing, Strand,
+    level_db, velocity_gain_db,
+};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use utoipa::ToSchema;
@@ -103,13 +106,14 @@ pub struct KeyLevels {
 /// How loud every key of a strand sounds at every strike, where the loudness of each sample is known; keys on which nothing ever sounds are left out.
 pub fn key_levels(program: &Program, strand: &Strand, loudness_lufs: &[Option<f64>]) -> Vec<KeyLevels> {
     let regions: Vec<&Region> = program.regions_of(strand.id).collect();
+    let hands = Standing::of(program);
     (0..128)
         .map(|key| KeyLevels {
             key,
             lufs: (1..=STRIKES)
                 .map(|n| {
                     let strike = (u16::from(n) * 127 / u16::from(STRIKES)) as u8;
-                    level_at(program, strand, &regions, loudness_lufs, (key, strike))
+                    level_at((program, &hands), strand, &regions, loudness_lufs, (key, strike))
                 })
                 .collect(),
         })
@@ -119,7 +123,7 @@ pub fn key_levels(program: &Program, strand: &Strand, loudness_lufs: &[Option<f6
 
 /// The powers of all that answers, each by how often its turn comes.
 fn level_at(
-    program: &Program,
+    (program, hands): (&Program, &Standing),
     strand: &Strand,
     regions: &[&Region],
     loudness_lufs: &[Option<f64>],
@@ -131,12 +135,37 @@ fn level_at(
             let take = loudness_lufs.get(region.sample).copied().flatten()?;
             let turns = region.when.turn.place().map_or(1.0, |(_, of)| f64::from(of));
             let by_strike = velocity_gain_db(strike, program.loudness_of_region(region).velocity_to_level);
-            let db = take + level_db(program, region) + by_strike;
+            let db = take
+                + level_db(program, region)
+                + by_strike
+                + driven_db(program, region, hands, (key, strike));
             Some(gain * gain * 10f64.powf(db / 10.0) / turns)
         })
         .sum();
     // A tenth of a dB is more than anybody sees or hears.
     (power > 0.0).then(|| (100.0 * power.log10()).round() / 10.0)
+}
+
+/// What drives level by the strike, by the key and by hands where they are before anybody moved them; what moves by itself is left out.
+fn driven_db(program: &Program, region: &Region, hands: &Standing, (key, strike): (u8, u8)) -> f64 {
+    let stands = |source: Source| match source {
+        Source::Strike => Some(f64::from(strike) / 127.0),
+        Source::Key => Some(f64::from(key) / 127.0),
+        other => hands.source(other, key),
+    };
+    let does = |route: &Route| {
+        let value = stands(route.from)?;
+        let times = route.times.map_or(Some(1.0), stands)?;
+        Some(route.does(value, program.curve_of(route)) * times)
+    };
+    let shape = program
+        .shape_of_region(region)
+        .map(|place| &program.shapes[place]);
+    let routes = shape.into_iter().flat_map(|shape| &shape.routes);
+    routes
+        .filter(|route| route.to == ParamId::Level)
+        .filter_map(does)
+        .sum()
 }
 
 #[cfg(test)]
@@ -249,6 +278,25 @@ mod tests {
         // Two layers: a quarter of 40·log₁₀(v/127).
         assert!((at(&levels, 15) + 20.0).abs() < 0.06);
         assert!((at(&levels, 7) - (-30.0 + 10.0 * (63.0f64 / 127.0).log10())).abs() < 0.06);
+        // Hands are where nobody moved them: expression open, no pressure. What moves by itself is not counted.
+        let drives = |n: u64, from: Source, amount: f64| Route {
+            id: program::RouteId(n),
+            from,
+            times: None,
+            curve: None,
+            to: ParamId::Level,
+            amount,
+        };
+        program.shapes[0].routes = vec![
+            drives(1, Source::Controller(11), 24.0),
+            drives(2, Source::Pressure, 4.0),
+            drives(3, Source::Strike, 12.7),
+            drives(4, Source::Random(1), 3.0),
+        ];
+        let driven = key_levels(&program, &strand, &[Some(-30.0), Some(-20.0)]);
+        assert!((at(&driven, 15) - (at(&levels, 15) - 4.0)).abs() < 0.11);
+        assert!((at(&driven, 7) - (at(&levels, 7) - 4.0 - 6.4)).abs() < 0.11);
+        program.shapes[0].routes.clear();
         // Of two in turn one sounds at a time; one whose loudness is not known is not heard of.
         program.regions.push(program.regions[1].clone());
         for (place, n) in [(0, 1), (1, 2)] {

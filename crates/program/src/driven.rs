@@ -161,19 +161,26 @@ pub enum Rate {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Movement {
     /// Its name for good.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub id: MovementId,
     /// Its form.
     pub wave: Wave,
     /// How fast.
     pub rate: Rate,
     /// Where in a round it begins, 0 to 1.
+    #[serde(default)]
     pub phase: f64,
     /// Milliseconds before it begins.
+    #[serde(default)]
     pub delay_ms: f64,
     /// Milliseconds until it goes all the way.
+    #[serde(default)]
     pub fade_in_ms: f64,
     /// Whether each voice has its own, or all share one.
+    #[serde(default)]
     pub per_voice: bool,
     /// Whether it ends after a round.
+    #[serde(default)]
     pub once: bool,
 }

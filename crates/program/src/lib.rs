@@ -35,7 +35,7 @@ pub use pieces::{Pieces, to_pieces};
 pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
 pub use select::{Does, FULL_STRIKE, KeyEvent, Turns, answers, regions_for_key};
 pub use shape::{Course, Filter, Loudness, Passes, Shape};
-pub use standing::{SOFT, SOSTENUTO, SUSTAIN, Standing};
+pub use standing::{KEY_UP_SPEED, SOFT, SOSTENUTO, SUSTAIN, Standing};
 pub use strand::{BendKeys, Cut, Glide, GoesFirst, SameKey, Send, Strand, Voices};
 pub use when::{Among, ChosenBy, Fade, FadeLaw, On, Span, Stays, Turn, When, Within};
 
@@ -108,6 +108,13 @@ impl Program {
     pub fn shape_of_region(&self, region: &Region) -> Option<usize> {
         let place = |id: ShapeId| self.shapes.iter().position(|shape| shape.id == id);
         (region.shape.and_then(place)).or_else(|| place(self.strand_of(region)?.shape))
+    }
+
+    /// The curve of a route; `None` where it is straight.
+    pub fn curve_of(&self, route: &Route) -> Option<&Curve> {
+        route
+            .curve
+            .and_then(|id| self.curves.iter().find(|curve| curve.id == id))
     }
 
     /// How loudness runs on a region: by its own shape, else by its strand's.

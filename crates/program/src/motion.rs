@@ -1,6 +1,6 @@
 //! How curves, courses and slow movements run: the formulas behind what drives.
 
-use crate::{Course, Curve, Rate, Shape, Source, Wave};
+use crate::{Course, Curve, ParamId, Rate, Route, Shape, Source, Wave};
 
 /// Most slow movements, courses and routes of a shape: what a voice has room for.
 pub const MOST_MOVEMENTS: usize = 4;
@@ -114,6 +114,20 @@ impl Source {
     }
 }
 
+impl Route {
+    /// What it does where its source, through the curve, stands at a value, in the unit of what is driven: see [`ParamId::Level`] for what drives level.
+    pub fn does(&self, value: f64, curve: Option<&Curve>) -> f64 {
+        let value = curve.map_or(value, |curve| curve.value(value));
+        value * self.amount - self.under_db()
+    }
+
+    /// How far level lies under where it is set while the source is at nothing, in dB, 0 or more; nothing for all else that is driven.
+    pub fn under_db(&self) -> f64 {
+        let lowers = self.to == ParamId::Level && !self.from.goes_both_ways();
+        if lowers { self.amount.max(0.0) } else { 0.0 }
+    }
+}
+
 impl Shape {
     /// Whether anything of it moves beside loudness, or is filtered.
     pub fn is_driven(&self) -> bool {
@@ -124,7 +138,31 @@ impl Shape {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::{CourseId, CurveId, CurvePoint};
+    use crate::{CourseId, CurveId, CurvePoint, MovementId, RouteId};
+
+    #[test]
+    fn what_drives_level_only_lowers_it() {
+        let to_level = |from: Source, amount: f64| Route {
+            id: RouteId(1),
+            from,
+            times: None,
+            curve: None,
+            to: ParamId::Level,
+            amount,
+        };
+        let at = |route: Route| [0.0, 0.5, 1.0].map(|value| route.does(value, None));
+        assert_eq!(at(to_level(Source::Controller(11), 24.0)), [-24.0, -12.0, 0.0]);
+        assert_eq!(at(to_level(Source::Controller(11), -24.0)), [0.0, -12.0, -24.0]);
+        assert_eq!(
+            at(to_level(Source::Movement(MovementId(1)), 6.0)),
+            [0.0, 3.0, 6.0]
+        );
+        let to_pitch = Route {
+            to: ParamId::Pitch,
+            ..to_level(Source::Strike, 50.0)
+        };
+        assert_eq!(at(to_pitch), [0.0, 25.0, 50.0]);
+    }
 
     #[test]
     fn a_course_goes_up_stays_falls_and_is_let_go() {

@@ -45,6 +45,8 @@ impl Default for Loudness {
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Course {
     /// Its name for good.
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required = true))]
     pub id: CourseId,
     /// Milliseconds before it begins.
     pub delay_ms: f64,
@@ -59,6 +61,7 @@ pub struct Course {
     /// Milliseconds to 0 after key-up.
     pub release_ms: f64,
     /// How attack, decay and release bend: 0 straight, −1 early, 1 late.
+    #[serde(default)]
     pub bends: [f64; 3],
 }
 

@@ -9,6 +9,9 @@ pub const SOSTENUTO: u8 = 66;
 /// The soft pedal.
 pub const SOFT: u8 = 67;
 
+/// How fast a key comes up, as it seems, while it is down, and where nobody says (MIDI 1.0).
+pub const KEY_UP_SPEED: u8 = 64;
+
 /// Where everything stands while a program is played.
 #[derive(Debug, Clone)]
 pub struct Standing {
@@ -19,6 +22,8 @@ pub struct Standing {
     pressure: u8,
     /// Of each key.
     key_pressures: [u8; 128],
+    /// How fast each key came up last, 0 to 127.
+    key_up_speeds: [u8; 128],
     /// The velocity of the strike that holds each key; 0 where it is up.
     keys: [u8; 128],
     /// The key that each switch of the program was set to last.
@@ -32,6 +37,7 @@ impl Default for Standing {
             bend: 0.0,
             pressure: 0,
             key_pressures: [0; 128],
+            key_up_speeds: [KEY_UP_SPEED; 128],
             keys: [0; 128],
             switches: Vec::new(),
         }
@@ -58,6 +64,7 @@ impl Standing {
             bend: 0.0,
             pressure: 0,
             key_pressures: [0; 128],
+            key_up_speeds: [KEY_UP_SPEED; 128],
             keys: [0; 128],
             switches: program.switches.iter().map(|switch| switch.at_first).collect(),
         }
@@ -88,6 +95,7 @@ impl Standing {
     pub fn press(&mut self, program: &Program, key: u8, velocity: u8) {
         self.keys[usize::from(key & 127)] = velocity.max(1);
         self.press_down(key, 0);
+        self.key_up_speeds[usize::from(key & 127)] = KEY_UP_SPEED;
         for (switch, stands) in program.switches.iter().zip(&mut self.switches) {
             if (switch.low_key..=switch.high_key).contains(&key) {
                 *stands = key;
@@ -95,8 +103,9 @@ impl Standing {
         }
     }
 
-    /// A key comes up: the velocity that it was struck with, 0 where it was not down.
-    pub fn lift(&mut self, key: u8) -> u8 {
+    /// A key comes up so fast, 0 to 127: the velocity that it was struck with, 0 where it was not down.
+    pub fn lift(&mut self, key: u8, speed: u8) -> u8 {
+        self.key_up_speeds[usize::from(key & 127)] = speed.min(127);
         std::mem::take(&mut self.keys[usize::from(key & 127)])
     }
 
@@ -139,6 +148,7 @@ impl Standing {
         match source {
             Source::Pressure => Some(share(self.pressure)),
             Source::KeyPressure => Some(share(self.key_pressures[usize::from(key & 127)])),
+            Source::KeyUpSpeed => Some(share(self.key_up_speeds[usize::from(key & 127)])),
             Source::Bend => Some(self.bend),
             Source::Controller(controller) => Some(share(self.controller(controller))),
             _ => None,
@@ -156,6 +166,11 @@ impl Standing {
             &mut self.controllers[usize::from(controller & 127)],
             value.min(127),
         )
+    }
+
+    /// Where each controller stands, 0 to 127.
+    pub fn controllers(&self) -> &[u8; 128] {
+        &self.controllers
     }
 
     /// Where a controller stands, 0 to 127.
@@ -231,7 +246,7 @@ mod tests {
         assert!(!standing.is_chosen(&program, &by(25, Stays::Held)));
         standing.press(&program, 25, 90);
         assert!(standing.is_chosen(&program, &by(25, Stays::Held)));
-        assert_eq!(standing.lift(25), 90);
+        assert_eq!(standing.lift(25, 64), 90);
         assert!(!standing.is_chosen(&program, &by(25, Stays::Held)));
         assert!(standing.is_chosen(&program, &by(25, Stays::Latched)));
         assert!(!standing.is_chosen(&program, &by(24, Stays::Latched)));

@@ -3,12 +3,12 @@
 use crate::App;
 use crate::recording::RunSettings;
 use instrument::{
-    Controller, Fact, FilterForm, How, Kind, MovementSaid, Pass, PassId, Plan, RouteSaid, Said, Target,
-    TurnOrder, Wish, even_layers, even_rungs, first_plan,
+    Controller, Fact, FilterForm, How, Kind, Pass, PassId, Plan, RouteSaid, Said, Target, TurnOrder, Wish,
+    even_layers, even_rungs, first_plan,
 };
 use program::{
-    Glide, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span, StrandId, Wave,
-    Within,
+    Glide, Movement, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span,
+    StrandId, Wave, Within,
 };
 use serde_json::{Value, json};
 
@@ -154,7 +154,8 @@ fn brightening() -> Vec<Wish> {
 /// The ferry's lamps: dull until the wheel opens them, one at a time, gliding; after a while they sway.
 fn opening() -> Vec<Wish> {
     const SWAY: u64 = 21;
-    let sway = MovementSaid {
+    let sway = Movement {
+        id: MovementId(SWAY),
         wave: Wave::Sine,
         rate: Rate::Hz(0.8),
         phase: 0.0,

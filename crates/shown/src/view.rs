@@ -6,7 +6,7 @@ use instrument::{
     RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target,
     Treatment, coverage, figures_of, resolve,
 };
-use program::Program;
+use program::{Program, Standing};
 use serde::Serialize;
 use signal::{Levels, LoopFacts, Measurement};
 use std::collections::HashMap;
@@ -94,6 +94,8 @@ pub struct InstrumentView {
     pub regions: Vec<RegionSaid>,
     /// Of each of its strands: what it is a copy of, what chooses it, and what was set by hand.
     pub strands: Vec<StrandSaid>,
+    /// Where each of the 128 controllers stands before anybody moved it.
+    pub controllers_at_first: Vec<u8>,
     /// Where strands are silent within their keys, or sound more than once.
     pub coverage: Vec<Coverage>,
     /// Keys of stretch that are heard, and that are plainly heard.
@@ -250,6 +252,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         map: resolved.map,
         advice: resolved.advice,
         tags: resolved.tags,
+        controllers_at_first: Standing::of(&resolved.program).controllers().to_vec(),
         coverage: coverage(&resolved.program, &resolved.map),
         stretch_keys: STRETCH_KEYS,
         program: resolved.program,

@@ -6,8 +6,8 @@ import { cents, decibels, doublings, octaves, share, type Unit } from "./units";
 export type Source = Schemas["DrivingSource"];
 export type Param = Schemas["ParamId"];
 export type Route = Schemas["RouteSaid"];
-export type Movement = Schemas["MovementSaid"];
-export type DrivenCourse = Schemas["CourseSaid"];
+export type Movement = Omit<Schemas["Movement"], "id">;
+export type DrivenCourse = Omit<Schemas["Course"], "id">;
 type Shape = Schemas["Shape"];
 type Program = InstrumentView["program"];
 
@@ -36,11 +36,10 @@ const OF_FILTER = {
 
 export const isOfFilter = (fact: string): fact is keyof typeof OF_FILTER | "filter_form" => fact in OF_FILTER || fact === "filter_form";
 
-const FIRST_FILTER: Schemas["Filter"] = { passes: "low", poles: 2, cutoff_hz: 4_000, key_follow: 0, resonance_db: 0, makes_up: false };
-
 /** A shape once a fact of its filter says so. */
 export function filterWith(shape: Shape, fact: keyof typeof OF_FILTER | "filter_form", value: unknown): Shape {
-  if (fact === "filter_form") return { ...shape, filter: value ? { ...(shape.filter ?? FIRST_FILTER), ...value } : null };
+  // What a filter is at first, the server knows.
+  if (fact === "filter_form") return { ...shape, filter: value && shape.filter ? { ...shape.filter, ...value } : null };
   return shape.filter ? { ...shape, filter: { ...shape.filter, [OF_FILTER[fact]]: value } } : shape;
 }
 
@@ -155,6 +154,16 @@ export const movementDriven = (id: number): Driven[] => [
   { to: { movement_rate: id }, name: "rate", unit: doublings, most: 10, first: 1 },
   { to: { movement_depth: id }, name: "depth", unit: share, most: 4, first: 1 },
 ];
+/** Times of a course, each twice as long for an octave. */
+export const courseDriven = (id: number): Driven[] =>
+  (["attack", "decay", "release", "delay", "hold"] as const).map((time) => ({
+    // The API's description has no form for a pair of unlike parts.
+    to: { course_time: [id, time] } as unknown as Param,
+    name: `its ${time}`,
+    unit: doublings,
+    most: 10,
+    first: 1,
+  }));
 
 export const WAVES: { value: Schemas["Wave"]; name: string }[] = [
   { value: "sine", name: "sine" },

@@ -1,5 +1,5 @@
 import { expect, test } from "vitest";
-import { courseOf, draggedBy, type Loudness } from "./shape";
+import { bent, courseOf, draggedBy, drivenCourseOf, drivenDraggedBy, type Loudness } from "./shape";
 
 const frame = { width: 400, height: 90 };
 const loudness: Loudness = {
@@ -38,4 +38,21 @@ test("a handle that is dragged lies where the pointer is", () => {
   }
   expect(draggedBy(loudness, "attack", { x: -500, y: 0 }, frame)).toEqual({ attack_ms: 0 });
   expect(draggedBy(loudness, "decay", { x: 0, y: -500 }, frame).sustain_db).toBe(0);
+});
+
+const course = { delay_ms: 0, attack_ms: 20, hold_ms: 0, decay_ms: 1000, sustain: 0.5, release_ms: 500, bends: [0, 1, 0] };
+
+test("the course of something else goes up to all, bends, and is dragged as the pointer goes", () => {
+  const { points, handles } = drivenCourseOf(course, frame);
+  const xs = points.map(({ x }) => x);
+  expect(xs).toEqual([...xs].sort((a, b) => a - b));
+  expect(handles.decay.y).toBe(45);
+  // Late: half of the way over it is a tenth down.
+  expect(bent(0.5, 1)).toBeCloseTo(1 / 11);
+  expect(bent(0.5, 0)).toBe(0.5);
+  for (const handle of ["attack", "decay", "release"] as const) {
+    const after = drivenCourseOf({ ...course, ...drivenDraggedBy(course, handle, { x: 20, y: 9 }, frame) }, frame).handles[handle];
+    expect(after.x - handles[handle].x).toBeCloseTo(20, 0);
+  }
+  expect(drivenDraggedBy(course, "decay", { x: 0, y: 9 }, frame).sustain).toBeCloseTo(0.4);
 });

@@ -74,7 +74,7 @@ export function Foot({
         </span>
       )}
       <span className="grow" />
-      <Hands followed={followed} />
+      <Hands followed={followed} atFirst={view.controllers_at_first} />
       <Meter />
     </footer>
   );

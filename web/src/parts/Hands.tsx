@@ -7,11 +7,11 @@ const MIDDLE = 8_192;
 const WHEELS = [1, 2, 11, 74];
 const PEDALS = [64, 66, 67];
 
-/** Controllers that a program follows, and those that everybody expects. */
-export function Hands({ followed }: { followed: number[] }) {
-  const { controllers, bend, pressure } = useSound();
+/** The controllers that a program follows, and those that everybody expects, each from where it stands at first. */
+export function Hands({ followed, atFirst }: { followed: number[]; atFirst: number[] }) {
+  const { controllers, bend, pressure, keyUpSpeed } = useSound();
   const wheels = [...new Set([...WHEELS, ...followed.filter((n) => !PEDALS.includes(n))])];
-  const stands = (n: number) => controllers[n] ?? (n === 11 ? 127 : 0);
+  const stands = (n: number) => controllers[n] ?? atFirst[n] ?? 0;
   return (
     <Popover.Root>
       <Popover.Trigger className="rounded px-1 hover:bg-line2" title="Wheel, bend, pressure, expression and pedals, for whoever has none">
@@ -43,6 +43,7 @@ export function Hands({ followed }: { followed: number[] }) {
             onMove={(value) => player.pressure(value)}
             onLet={() => player.pressure(0)}
           />
+          <Slider label="key-up speed" low={0} high={127} value={keyUpSpeed} onMove={(value) => useSound.setState({ keyUpSpeed: value })} />
           {wheels.map((n) => (
             <Slider
               key={n}

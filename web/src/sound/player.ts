@@ -47,6 +47,9 @@ const SHAPE_SETTINGS = {
 
 export type ShapeSetting = keyof typeof SHAPE_SETTINGS;
 
+/** How fast a key comes up where nobody says (`program::KEY_UP_SPEED`). */
+const KEY_UP_SPEED = 64;
+
 /** A program comes to the engine in messages of at most so many bytes. */
 const PIECE_BYTES = 1 << 16;
 
@@ -62,6 +65,8 @@ interface Sound {
   /** Where the bend and the pressure on all keys stand. */
   bend: number;
   pressure: number;
+  /** How fast keys come up that say nothing of it. */
+  keyUpSpeed: number;
   /** What was struck last. */
   struck: { key: number; velocity: number } | undefined;
   /** Whether MIDI keyboards are heard. */
@@ -73,6 +78,7 @@ export const useSound = create<Sound>(() => ({
   controllers: {},
   bend: 8192,
   pressure: 0,
+  keyUpSpeed: KEY_UP_SPEED,
   rate: 0,
   heads: 0,
   of: 0,
@@ -194,13 +200,14 @@ class Player {
     this.node?.port.postMessage({ type: "on", key, velocity } satisfies ToEngine);
   }
 
-  off(key: number): void {
+  /** A key comes up, as fast as its keyboard says, else as the hand on the screen is set. */
+  off(key: number, speed = useSound.getState().keyUpSpeed): void {
     useSound.setState((state) => {
       const held = new Set(state.held);
       held.delete(key);
       return { held };
     });
-    this.node?.port.postMessage({ type: "off", key } satisfies ToEngine);
+    this.node?.port.postMessage({ type: "off", key, speed } satisfies ToEngine);
   }
 
   /** The bend is moved, 0 to 16,383, in the middle at 8,192. */
@@ -352,7 +359,9 @@ export async function listenToMidi(): Promise<number> {
   if (midiMissing) throw new Error(midiMissing);
   playing ??= hearMidi(([status = 0, key = 0, velocity = 0]) => {
     if ((status & 0xf0) === 0x90 && velocity > 0) void player.on(key, velocity);
-    else if ((status & 0xe0) === 0x80) player.off(key);
+    // A strike of 0 is a key that comes up, and says nothing of how fast.
+    else if ((status & 0xf0) === 0x90) player.off(key);
+    else if ((status & 0xf0) === 0x80) player.off(key, velocity);
     else if ((status & 0xf0) === 0xb0) player.controller(key, velocity);
     // Its lower seven bits come first.
     else if ((status & 0xf0) === 0xe0) player.bend(velocity * 128 + key);

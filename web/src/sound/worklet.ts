@@ -18,7 +18,7 @@ interface Engine {
   set: (sample: number, setting: number, value: number) => void;
   place: (strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number) => void;
   note_on: (key: number, velocity: number) => void;
-  note_off: (key: number) => void;
+  key_up: (key: number, speed: number) => void;
   all_notes_off: () => void;
   controller: (controller: number, value: number) => void;
   bend: (value: number) => void;
@@ -37,7 +37,7 @@ export type ToEngine =
   | { type: "program"; length?: number; data: ArrayBuffer }
   | { type: "audio"; sample: number; channels: number; slab: number; slabs: number; head: boolean; data: ArrayBuffer }
   | { type: "on"; key: number; velocity: number }
-  | { type: "off"; key: number }
+  | { type: "off"; key: number; speed: number }
   | { type: "set"; sample: number; setting: number; value: number }
   /** Regions that are dragged, by strand and number: on which keys and strikes they lie. */
   | { type: "place"; of: Moved[] }
@@ -111,7 +111,7 @@ class LadderEngine extends AudioWorkletProcessor {
         this.engine.note_on(message.key, message.velocity);
         break;
       case "off":
-        this.engine.note_off(message.key);
+        this.engine.key_up(message.key, message.speed);
         break;
       case "set":
         this.engine.set(message.sample, message.setting, message.value);

@@ -1,13 +1,14 @@
 // A course over time of brightness or pitch: a curve that is dragged, its numbers, and how far it goes.
 import { useState } from "react";
 import type { Schemas } from "../api/client";
-import { type Driven, type DrivenCourse, said } from "../model/driving";
+import { courseDriven, type Driven, type DrivenCourse, said } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { drivenCourseOf, drivenDraggedBy } from "../model/shape";
 import { Field } from "../parts/Field";
 import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
-import { hasRoom, sayParts, sayRoute, type Shaped, strandsOf } from "./routes";
+import { Follows } from "./Follows";
+import { hasRoom, removePart, sayParts, sayRoute, type Shaped, strandsOf } from "./routes";
 import { type CourseNumber, DRIVEN_COURSE } from "./shapeFacts";
 
 interface Props {
@@ -94,11 +95,12 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
         <button
           className="self-end justify-self-end rounded px-1.5 pb-1.5 text-ink3 hover:text-ink"
           aria-label={`No ${driven.name} over time`}
-          onClick={() => parts(`leave ${of} as it is`, null, null)}
+          onClick={() => removePart(shaped, "course", names.course, `leave ${of} as it is`)}
         >
           ×
         </button>
       </div>
+      <Follows shaped={shaped} driven={courseDriven(names.course)} />
     </>
   );
 }

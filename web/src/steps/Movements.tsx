@@ -1,6 +1,6 @@
 // Slow movements of a strand.
 import type { Schemas } from "../api/client";
-import { freshPart, movementDriven, WAVES } from "../model/driving";
+import { freshPart, type Movement as Said, movementDriven, WAVES } from "../model/driving";
 import { hertz, share, time, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -8,7 +8,7 @@ import { player } from "../sound/player";
 import { Follows } from "./Follows";
 import { hasRoom, removePart, sayMovement, sayParts, type Shaped, strandsOf } from "./routes";
 
-const FIRST: Schemas["MovementSaid"] = {
+const FIRST: Said = {
   wave: "sine",
   rate: { hz: 5 },
   phase: 0,
@@ -55,7 +55,7 @@ export function Movements({ shaped }: { shaped: Shaped }) {
 
 function One({ shaped, movement, name }: { shaped: Shaped; movement: Schemas["Movement"]; name: string }) {
   const of = `${name} of ${shaped.whose}`;
-  const say = (label: string, changed: Partial<Schemas["MovementSaid"]>) => sayMovement(shaped, movement, label, changed);
+  const say = (label: string, changed: Partial<Said>) => sayMovement(shaped, movement, label, changed);
   const inHz = "hz" in movement.rate;
   return (
     <div className="flex flex-col gap-2 border-t border-line2 pt-2" role="group" aria-label={name}>

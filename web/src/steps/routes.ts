@@ -1,6 +1,6 @@
 // Saying parts of shapes: routes, movements and courses of all strands that are shaped together.
 import type { InstrumentView, Schemas } from "../api/client";
-import { freshPart, MOST, type PartKind, type Route, routeSaid, said } from "../model/driving";
+import { freshPart, type Movement, MOST, type PartKind, type Route, routeSaid, said } from "../model/driving";
 import type { PlacedStrand } from "../model/strands";
 import { change } from "../state/edits";
 import { sayError } from "../state/view";
@@ -50,19 +50,15 @@ export function addRoute(shaped: Shaped, label: string, route: Route): void {
 /** A part that goes takes along the routes that come from it or lead to it. */
 export function removePart(shaped: Shaped, kind: PartKind, number: number, label: string): void {
   const touches = (one: unknown) =>
-    typeof one === "object" &&
-    one !== null &&
-    Object.values(one).some((value) => value === number) &&
-    Object.keys(one).some((key) => key.startsWith(kind));
-  const routes =
-    kind === "route" ? [] : shaped.shape.routes.filter(({ from, to, times }) => touches(from) || touches(to) || touches(times));
+    typeof one === "object" && one !== null && Object.entries(one).some(([of, name]) => of.startsWith(kind) && [name].flat()[0] === number);
+  const routes = kind === "route" ? [] : shaped.shape.routes.filter(({ from, to, times }) => [from, to, times].some(touches));
   sayParts(shaped, label, [
     { kind, number, value: null },
     ...routes.map(({ id }) => ({ kind: "route" as const, number: id, value: null })),
   ]);
 }
 
-export function sayMovement(shaped: Shaped, movement: Schemas["Movement"], label: string, changed: Partial<Schemas["MovementSaid"]>): void {
+export function sayMovement(shaped: Shaped, movement: Schemas["Movement"], label: string, changed: Partial<Movement>): void {
   sayParts(shaped, label, [{ kind: "movement", number: movement.id, value: { ...said(movement), ...changed } }]);
 }
 

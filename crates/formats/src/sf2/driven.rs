@@ -20,8 +20,11 @@ const MOD_ENV_DELAY: u16 = 25;
 const CONTROLLER: u16 = 0x80;
 const FALLING: u16 = 0x100;
 const BOTH_WAYS: u16 = 0x200;
-/// The sources of the default modulators that move vibrato (sections 8.4.3 and 8.4.5).
+/// The sources of the default modulators that move vibrato (sections 8.4.4 and 8.4.3).
 const WHEEL: u16 = CONTROLLER | 1;
+/// Concave (section 8.2.4): so volume and expression lower what sounds where nothing else is said (sections 8.4.5 and 8.4.7).
+const CONCAVE: u16 = 1 << 10;
+const BY_THEMSELVES: [u8; 2] = [7, 11];
 const CHANNEL_PRESSURE: u16 = 13;
 
 /// Cents over 8.176 Hz, the key 0.
@@ -152,6 +155,13 @@ impl Tables {
         let Some(source) = source_of(route.from) else {
             return;
         };
+        if let Source::Controller(n) = route.from
+            && route.to == ParamId::Level
+            && BY_THEMSELVES.contains(&n)
+        {
+            // What is said stands in place of that.
+            self.modulator(source | FALLING | CONCAVE, ATTENUATION, 0);
+        }
         let amount = of_steps(route.from, route.amount);
         let (source, to, amount) = match route.to {
             // What drives level only lowers it: by the more, the further a source is from its most, or from its least.

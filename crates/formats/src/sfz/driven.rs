@@ -2,7 +2,7 @@
 
 use super::numbers::number_of;
 use crate::FormatError;
-use crate::driven::{Driving, level_under_db, number, numbered_source, source_number, thousandths};
+use crate::driven::{Driving, number, numbered_source, source_number, thousandths};
 use program::{
     Course, CourseId, Curve, CurveId, CurvePoint, Filter, Movement, MovementId, ParamId, Passes, Program,
     Rate, Route, RouteId, Shape, Source, Wave,
@@ -397,7 +397,7 @@ fn read_movements(
     Ok(())
 }
 
-/// How far under their own level regions are written: see [`level_under_db`].
+/// How far under their own level regions are written, since what drives level only lowers it: in dB, 0 or more.
 pub(super) fn level_offset_db(shape: Option<&Shape>) -> f64 {
-    shape.map_or(0.0, |shape| level_under_db(&shape.routes))
+    shape.map_or(0.0, |shape| shape.routes.iter().map(Route::under_db).sum())
 }

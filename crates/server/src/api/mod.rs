@@ -47,9 +47,7 @@ use utoipa_axum::routes;
         Message,
         session::Order,
         signal::Stage,
-        instrument::CourseSaid,
         instrument::FilterForm,
-        instrument::MovementSaid,
         instrument::RouteSaid,
         crate::recording::FromPage,
         crate::recording::ToPage

@@ -1,0 +1,162 @@
+//! What can be spoken of: the instrument, its passes, takes, regions, strands, and what drives them.
+
+use crate::{LayerId, PassId};
+use program::{Region, StrandId};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What an edit is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Target {
+    /// The instrument itself.
+    Instrument,
+    /// A pass of its plan.
+    Pass(PassId),
+    /// A layer of a pass.
+    Layer(PassId, LayerId),
+    /// A take, by its id.
+    Take(u64),
+    /// A long take, by its id.
+    LongTake(u64),
+    /// A region of a strand, by [`program::RegionOf::number`].
+    Region(StrandId, u64),
+    /// A strand.
+    Strand(StrandId),
+    /// What drives a number of a strand, by its [`program::RouteId`].
+    Route(StrandId, u64),
+    /// A slow movement of a strand, by its [`program::MovementId`].
+    Movement(StrandId, u64),
+    /// A course of a strand, by its [`program::CourseId`].
+    Course(StrandId, u64),
+}
+
+/// A kind of [`Target`].
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum About {
+    /// See [`Target::Instrument`].
+    Instrument,
+    /// See [`Target::Pass`].
+    Pass,
+    /// See [`Target::Layer`].
+    Layer,
+    /// See [`Target::Take`].
+    Take,
+    /// See [`Target::LongTake`].
+    LongTake,
+    /// See [`Target::Region`].
+    Region,
+    /// See [`Target::Strand`].
+    Strand,
+    /// See [`Target::Route`].
+    Route,
+    /// See [`Target::Movement`].
+    Movement,
+    /// See [`Target::Course`].
+    Course,
+}
+
+const ABOUTS: [(About, &str); 10] = [
+    (About::Instrument, "instrument"),
+    (About::Pass, "pass"),
+    (About::Layer, "layer"),
+    (About::Take, "take"),
+    (About::LongTake, "long_take"),
+    (About::Region, "region"),
+    (About::Strand, "strand"),
+    (About::Route, "route"),
+    (About::Movement, "movement"),
+    (About::Course, "course"),
+];
+
+impl About {
+    /// As it is kept.
+    pub fn name(self) -> &'static str {
+        ABOUTS
+            .iter()
+            .find(|(about, _)| *about == self)
+            .map_or("", |(_, name)| name)
+    }
+}
+
+impl Target {
+    /// A region of a program.
+    pub fn of_region(region: &Region) -> Self {
+        Self::Region(region.key.strand, region.key.of.number())
+    }
+
+    /// Its kind.
+    pub fn about(self) -> About {
+        match self {
+            Self::Instrument => About::Instrument,
+            Self::Pass(_) => About::Pass,
+            Self::Layer(..) => About::Layer,
+            Self::Take(_) => About::Take,
+            Self::LongTake(_) => About::LongTake,
+            Self::Region(..) => About::Region,
+            Self::Strand(_) => About::Strand,
+            Self::Route(..) => About::Route,
+            Self::Movement(..) => About::Movement,
+            Self::Course(..) => About::Course,
+        }
+    }
+
+    /// As it is kept: the name of its kind, its number, and that of its part; 0 where there is none.
+    pub fn kept(self) -> (&'static str, u64, u64) {
+        let (number, part) = match self {
+            Self::Instrument => (0, 0),
+            Self::Pass(pass) => (pass.0, 0),
+            Self::Layer(pass, layer) => (pass.0, layer.0),
+            Self::Take(id) | Self::LongTake(id) => (id, 0),
+            Self::Region(strand, number)
+            | Self::Route(strand, number)
+            | Self::Movement(strand, number)
+            | Self::Course(strand, number) => (strand.0, number),
+            Self::Strand(strand) => (strand.0, 0),
+        };
+        (self.about().name(), number, part)
+    }
+
+    /// Of what is kept; `None` for a kind that is not known.
+    pub fn of_kept(about: &str, number: u64, part: u64) -> Option<Self> {
+        let (about, _) = ABOUTS.iter().find(|(_, name)| *name == about)?;
+        Some(match about {
+            About::Instrument => Self::Instrument,
+            About::Pass => Self::Pass(PassId(number)),
+            About::Layer => Self::Layer(PassId(number), LayerId(part)),
+            About::Take => Self::Take(number),
+            About::LongTake => Self::LongTake(number),
+            About::Region => Self::Region(StrandId(number), part),
+            About::Strand => Self::Strand(StrandId(number)),
+            About::Route => Self::Route(StrandId(number), part),
+            About::Movement => Self::Movement(StrandId(number), part),
+            About::Course => Self::Course(StrandId(number), part),
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_target_is_kept_and_read_again() {
+        let all = [
+            Target::Instrument,
+            Target::Pass(PassId(3)),
+            Target::Layer(PassId(3), LayerId(1)),
+            Target::Take(9),
+            Target::LongTake(9),
+            Target::Region(StrandId(4), 77),
+            Target::Strand(StrandId(4)),
+            Target::Route(StrandId(4), 2),
+            Target::Movement(StrandId(4), 2),
+            Target::Course(StrandId(4), 2),
+        ];
+        for target in all {
+            let (about, number, part) = target.kept();
+            assert_eq!(Target::of_kept(about, number, part), Some(target));
+        }
+        assert_eq!(Target::of_kept("shape", 1, 0), None);
+    }
+}
