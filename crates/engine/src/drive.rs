@@ -132,13 +132,14 @@ impl Drive {
         let begins = self.frames == 0;
         self.move_on(shape, around, frames);
         self.frames += frames as u64;
-        let smooth = 1.0 - libm::exp(-around.ms(frames as u64) / HAND_MS);
+        let mut smooth = None;
         let mut driven = Driven::default();
         for (n, route) in self.routes(shape) {
             let to = self.does(shape, route, around) * self.factor_of(shape, route, around);
             let is_rough = is_rough(shape, route.from) || route.times.is_some_and(|by| is_rough(shape, by));
             let does = if is_rough && !begins {
-                self.did[n] + (to - self.did[n]) * smooth
+                let share = || 1.0 - libm::exp(-around.ms(frames as u64) / HAND_MS);
+                self.did[n] + (to - self.did[n]) * *smooth.get_or_insert_with(share)
             } else {
                 to
             };

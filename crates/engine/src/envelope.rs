@@ -116,12 +116,17 @@ impl Envelope {
         matches!(self.stage, Stage::Release | Stage::Cut | Stage::Done)
     }
 
-    /// The level at which it stays until it is let go or told otherwise, where it is there.
-    pub(crate) fn steady(&self) -> Option<f32> {
-        (self.stage == Stage::Decay && self.level == self.sustain).then_some(self.level)
+    /// The level of each of the next frames.
+    pub(crate) fn fill(&mut self, levels: &mut [f32]) {
+        // There it stays until it is let go or told otherwise.
+        if self.stage == Stage::Decay && self.level == self.sustain {
+            levels.fill(self.level);
+        } else {
+            levels.fill_with(|| self.next());
+        }
     }
 
-    pub(crate) fn next(&mut self) -> f32 {
+    fn next(&mut self) -> f32 {
         match self.stage {
             Stage::Delay(left) => {
                 self.stage = if left > 1 {

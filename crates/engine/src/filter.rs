@@ -6,6 +6,7 @@
 
 use program::{Filter, Passes};
 use std::f64::consts::{FRAC_1_SQRT_2, PI};
+use wide::f32x4;
 
 /// No cutoff is higher, as a share of the rate, or lower, in Hz.
 const HIGHEST_SHARE: f64 = 0.49;
@@ -26,6 +27,15 @@ struct Coefficients {
     k: [f32; 2],
 }
 
+/// What its coefficients follow from.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Tuning {
+    passes: Passes,
+    poles: u8,
+    cutoff_hz: f64,
+    resonance_db: f64,
+}
+
 /// Two integrators of two sides.
 type Integrators = [[f32; 2]; 2];
 
@@ -35,6 +45,7 @@ pub(crate) struct VoiceFilter {
     passes: Passes,
     poles: u8,
     makes_up: bool,
+    tuning: Tuning,
     now: Coefficients,
     state: [Integrators; 2],
     /// Mean squares of what went in and what came out, and the gain that makes one of the other.
@@ -43,32 +54,71 @@ pub(crate) struct VoiceFilter {
     follows: f32,
 }
 
-impl Coefficients {
+impl Tuning {
+    fn of(filter: &Filter, cutoff_hz: f64, resonance_db: f64) -> Self {
+        Self {
+            passes: filter.passes,
+            poles: filter.poles,
+            cutoff_hz,
+            resonance_db,
+        }
+    }
+
+    fn g(&self, rate_hz: f64) -> f32 {
+        let cutoff = self.cutoff_hz.clamp(LOWEST_HZ, HIGHEST_SHARE * rate_hz);
+        libm::tan(PI * cutoff / rate_hz) as f32
+    }
+
     /// With Butterworth's Q for 2 poles and his two for 4 where the resonance is 0; else so that at the cutoff it is as far over what passes as the
     /// resonance says, within 0.3 dB from 3 dB on: our own way from the one to the other.
-    fn of(filter: &Filter, cutoff_hz: f64, resonance_db: f64, rate_hz: f64) -> Self {
-        let cutoff = cutoff_hz.clamp(LOWEST_HZ, HIGHEST_SHARE * rate_hz);
-        let raised = libm::pow(10.0, resonance_db.clamp(0.0, 60.0) / 10.0);
+    fn k(&self) -> [f32; 2] {
+        let raised = libm::pow(10.0, self.resonance_db.clamp(0.0, 60.0) / 10.0);
         let at_cutoff = libm::sqrt(raised - 0.5 / (raised * raised));
         // Of Butterworth's four poles the two that are sharper resonate.
-        let (q, other) = match filter.poles {
-            4 if matches!(filter.passes, Passes::Low | Passes::High) => (at_cutoff / FLAT_Q, FLAT_Q),
+        let (q, other) = match self.poles {
+            4 if matches!(self.passes, Passes::Low | Passes::High) => (at_cutoff / FLAT_Q, FLAT_Q),
             _ => (at_cutoff, FRAC_1_SQRT_2),
         };
-        Self {
-            g: libm::tan(PI * cutoff / rate_hz) as f32,
-            k: [(1.0 / q) as f32, (1.0 / other) as f32],
+        [(1.0 / q) as f32, (1.0 / other) as f32]
+    }
+
+    fn coefficients(&self, rate_hz: f64) -> Coefficients {
+        Coefficients {
+            g: self.g(rate_hz),
+            k: self.k(),
+        }
+    }
+
+    /// The same, where those of another tuning are known.
+    fn coefficients_after(&self, before: &Self, known: Coefficients, rate_hz: f64) -> Coefficients {
+        Coefficients {
+            g: if self.cutoff_hz == before.cutoff_hz {
+                known.g
+            } else {
+                self.g(rate_hz)
+            },
+            k: if (Self {
+                cutoff_hz: before.cutoff_hz,
+                ..*self
+            }) == *before
+            {
+                known.k
+            } else {
+                self.k()
+            },
         }
     }
 }
 
 impl VoiceFilter {
     pub(crate) fn new(filter: &Filter, cutoff_hz: f64, resonance_db: f64, rate_hz: f64) -> Self {
+        let tuning = Tuning::of(filter, cutoff_hz, resonance_db);
         Self {
             passes: filter.passes,
             poles: filter.poles,
             makes_up: filter.makes_up,
-            now: Coefficients::of(filter, cutoff_hz, resonance_db, rate_hz),
+            tuning,
+            now: tuning.coefficients(rate_hz),
             state: [[[0.0; 2]; 2]; 2],
             powers: [0.0; 2],
             gain: 1.0,
@@ -84,29 +134,30 @@ impl VoiceFilter {
     /// Filters both sides in place; by their end it has got to the cutoff and resonance.
     pub(crate) fn run(&mut self, to: (&Filter, f64, f64), rate_hz: f64, left: &mut [f32], right: &mut [f32]) {
         let (filter, cutoff_hz, resonance_db) = to;
-        let to = Coefficients::of(filter, cutoff_hz, resonance_db, rate_hz);
+        let tuning = Tuning::of(filter, cutoff_hz, resonance_db);
+        let to = tuning.coefficients_after(&self.tuning, self.now, rate_hz);
+        let before = if self.makes_up { power(left, right) } else { 0.0 };
         let share = 1.0 / left.len().max(1) as f32;
-        let step = Coefficients {
-            g: (to.g - self.now.g) * share,
-            k: [0, 1].map(|n| (to.k[n] - self.now.k[n]) * share),
-        };
-        let before = power(left, right);
-        let (passes, sections) = (self.passes, usize::from(self.poles / 2));
-        let mut now = self.now;
-        for (l, r) in left.iter_mut().zip(right.iter_mut()) {
-            now.g += step.g;
-            let mut sides = [*l, *r];
-            if sections == 0 {
-                one_pole(passes, now.g, &mut self.state[0], &mut sides);
-            } else {
-                for (n, state) in self.state.iter_mut().enumerate().take(sections) {
-                    now.k[n] += step.k[n];
-                    two_poles(passes, (now.g, now.k[n]), state, &mut sides);
+        let g = Ramp::new(self.now.g, to.g, share);
+        match self.poles {
+            0 | 1 => one_pole(self.passes, g, &mut self.state[0], left, right),
+            poles => {
+                let sections = self.state.iter_mut().zip(self.now.k.into_iter().zip(to.k));
+                for (state, (k, to_k)) in sections.take(usize::from(poles / 2)) {
+                    let k = Ramp::new(k, to_k, share);
+                    // Which of its outputs is heard is known before the first frame.
+                    let sides = (&mut *left, &mut *right);
+                    match self.passes {
+                        Passes::Low => two_poles(g, k, state, sides, |_, _, v2, _| v2),
+                        Passes::High => two_poles(g, k, state, sides, |v0, v1, v2, k| v0 - k * v1 - v2),
+                        // Whole at its middle.
+                        Passes::Band => two_poles(g, k, state, sides, |_, v1, _, k| k * v1),
+                        Passes::Notch => two_poles(g, k, state, sides, |v0, v1, _, k| v0 - k * v1),
+                    }
                 }
             }
-            (*l, *r) = (sides[0], sides[1]);
         }
-        self.now = to;
+        (self.tuning, self.now) = (tuning, to);
         if self.makes_up {
             self.make_up(before, left, right);
         }
@@ -142,41 +193,71 @@ fn power(left: &[f32], right: &[f32]) -> f32 {
     left.iter().chain(right).map(|x| x * x).sum::<f32>() / (2 * left.len().max(1)) as f32
 }
 
-#[inline]
-fn one_pole(passes: Passes, g: f32, state: &mut Integrators, sides: &mut [f32; 2]) {
-    let share = g / (1.0 + g);
-    for (side, z) in sides.iter_mut().zip(&mut state[0]) {
-        let v = (*side - *z) * share;
-        let low = v + *z;
-        *z = low + v;
-        *side = match passes {
-            Passes::High => *side - low,
-            _ => low,
-        };
+/// From one value to another, evenly over some frames.
+#[derive(Debug, Clone, Copy)]
+struct Ramp {
+    now: f32,
+    step: f32,
+}
+
+impl Ramp {
+    fn new(from: f32, to: f32, share: f32) -> Self {
+        Self {
+            now: from,
+            step: (to - from) * share,
+        }
+    }
+
+    #[inline(always)]
+    fn next(&mut self) -> f32 {
+        self.now += self.step;
+        self.now
     }
 }
 
-#[inline]
-fn two_poles(passes: Passes, (g, k): (f32, f32), state: &mut Integrators, sides: &mut [f32; 2]) {
-    let a1 = 1.0 / (1.0 + g * (g + k));
-    let a2 = g * a1;
-    let a3 = g * a2;
-    let [first, second] = state;
-    for n in 0..2 {
-        let v0 = sides[n];
-        let v3 = v0 - second[n];
-        let v1 = a1 * first[n] + a2 * v3;
-        let v2 = second[n] + a2 * first[n] + a3 * v3;
-        first[n] = 2.0 * v1 - first[n];
-        second[n] = 2.0 * v2 - second[n];
-        sides[n] = match passes {
-            Passes::Low => v2,
-            Passes::High => v0 - k * v1 - v2,
-            // Whole at its middle.
-            Passes::Band => k * v1,
-            Passes::Notch => v0 - k * v1,
-        };
+fn one_pole(passes: Passes, mut g: Ramp, state: &mut Integrators, left: &mut [f32], right: &mut [f32]) {
+    for (l, r) in left.iter_mut().zip(right) {
+        let g = g.next();
+        let share = g / (1.0 + g);
+        for (side, z) in [l, r].into_iter().zip(&mut state[0]) {
+            let v = (*side - *z) * share;
+            let low = v + *z;
+            *z = low + v;
+            *side = match passes {
+                Passes::High => *side - low,
+                _ => low,
+            };
+        }
     }
+}
+
+/// What is heard is taken of what goes in, the two integrators' outputs and 1/Q. Both sides are lanes of one vector.
+#[inline(always)]
+fn two_poles(
+    mut g: Ramp,
+    mut k: Ramp,
+    state: &mut Integrators,
+    (left, right): (&mut [f32], &mut [f32]),
+    heard: impl Fn(f32x4, f32x4, f32x4, f32x4) -> f32x4,
+) {
+    let [mut first, mut second] = state.map(|[l, r]| f32x4::from([l, r, 0.0, 0.0]));
+    let two = f32x4::splat(2.0);
+    for (l, r) in left.iter_mut().zip(right) {
+        let (g, k) = (g.next(), k.next());
+        let a1 = 1.0 / (1.0 + g * (g + k));
+        let [a1, a2, g, k] = [a1, g * a1, g, k].map(f32x4::splat);
+        let v0 = f32x4::from([*l, *r, 0.0, 0.0]);
+        // As little as can be between one frame's integrators and the next one's.
+        let v1 = (a2 * v0 + a1 * first) - a2 * second;
+        let [heard_l, heard_r, ..] = heard(v0, v1, second + g * v1, k).to_array();
+        first = two * v1 - first;
+        second += (two * g) * v1;
+        (*l, *r) = (heard_l, heard_r);
+    }
+    *state = [first, second].map(|sides| {
+        let [l, r, ..] = sides.to_array();
+        [l, r]
+    });
 }
 
 #[cfg(test)]

@@ -1,6 +1,8 @@
 //! Reading a sample between its frames: a windowed sinc, its cutoff lowered where the sample runs faster than it was recorded.
 
-use wide::f32x4;
+mod lanes;
+
+use lanes::{Fours, LANES, Lanes, Row};
 
 /// Positions between two frames for which coefficients are kept; between them they are interpolated.
 const PHASES: usize = 512;
@@ -13,33 +15,11 @@ const OCTAVES: usize = 2;
 /// Widest stretch read on either side of a position.
 pub(crate) const WIDEST_HALF: usize = HALF_TAPS << OCTAVES;
 
-/// Whether what is being compiled may fuse a product and a sum.
-#[cfg(not(target_arch = "wasm32"))]
-macro_rules! has_fused {
-    () => {
-        multiversion::target::target_cfg_f!(target_feature = "fma")
-    };
-}
-#[cfg(target_arch = "wasm32")]
-macro_rules! has_fused {
-    () => {
-        false
-    };
-}
-
-fn lanes(samples: &[f32]) -> impl Iterator<Item = f32x4> {
-    samples
-        .as_chunks()
-        .0
-        .iter()
-        .map(|&four: &[f32; 4]| f32x4::from(four))
-}
-
 /// Coefficients for one speed and those below it.
 pub(crate) struct Set {
     half: usize,
-    /// `(PHASES + 1) × 2·half` coefficients.
-    coefficients: Vec<f32>,
+    /// Of each phase `2·half` coefficients in eights, each with how far those of the next phase are from them.
+    coefficients: Vec<[Row; 2]>,
 }
 
 /// Coefficients for every speed.
@@ -89,115 +69,18 @@ pub(crate) struct Place {
 }
 
 impl Place {
-    fn go_on(&mut self) {
-        self.position += self.ratio;
-        self.ratio += self.steeper;
+    /// So many frames later.
+    fn go_on(&mut self, frames: usize) {
+        let n = frames as f64;
+        self.position += n * self.ratio + n * (n - 1.0) / 2.0 * self.steeper;
+        self.ratio += n * self.steeper;
     }
-}
-
-/// Two sides, with eight lanes and fused sums where the processor has them.
-#[cfg_attr(
-    not(target_arch = "wasm32"),
-    multiversion::multiversion(targets("x86_64+avx+avx2+fma"))
-)]
-fn read_two(
-    set: &Set,
-    (one, other): (&[f32], &[f32]),
-    place: &mut Place,
-    left: &mut [f32],
-    right: &mut [f32],
-) -> usize {
-    let taps = 2 * set.half;
-    let mut read = 0;
-    for (l, r) in left.iter_mut().zip(right) {
-        let frame = place.position as usize;
-        let (Some(x), Some(y)) = (one.get(frame..frame + taps), other.get(frame..frame + taps)) else {
-            break;
-        };
-        let fraction = place.position - frame as f64;
-        let (low, high, between) = set.rows(fraction);
-        [*l, *r] = if has_fused!() {
-            fused_two((low, high, between), x, y)
-        } else {
-            set.values(fraction, x, y)
-        };
-        place.go_on();
-        read += 1;
-    }
-    read
-}
-
-/// The same of one side.
-#[cfg_attr(
-    not(target_arch = "wasm32"),
-    multiversion::multiversion(targets("x86_64+avx+avx2+fma"))
-)]
-fn read_one(set: &Set, one: &[f32], place: &mut Place, left: &mut [f32]) -> usize {
-    let taps = 2 * set.half;
-    let mut read = 0;
-    for l in left {
-        let frame = place.position as usize;
-        let Some(x) = one.get(frame..frame + taps) else {
-            break;
-        };
-        let fraction = place.position - frame as f64;
-        *l = if has_fused!() {
-            fused_one(set.rows(fraction), x)
-        } else {
-            set.value(fraction, x)
-        };
-        place.go_on();
-        read += 1;
-    }
-    read
-}
-
-/// Two rows of coefficients, and the share of the second.
-type Rows<'a> = (&'a [f32], &'a [f32], f32);
-
-#[inline(always)]
-fn fused_two((low, high, between): Rows, one: &[f32], other: &[f32]) -> [f32; 2] {
-    let (mut sum, mut other_sum) = ([0.0f32; 8], [0.0f32; 8]);
-    let windows = one.as_chunks().0.iter().zip(other.as_chunks().0);
-    for ((l, h), (x, y)) in low.as_chunks().0.iter().zip(high.as_chunks().0).zip(windows) {
-        let (l, h, x, y): (&[f32; 8], &[f32; 8], &[f32; 8], &[f32; 8]) = (l, h, x, y);
-        for n in 0..8 {
-            let weight = (h[n] - l[n]).mul_add(between, l[n]);
-            sum[n] = x[n].mul_add(weight, sum[n]);
-            other_sum[n] = y[n].mul_add(weight, other_sum[n]);
-        }
-    }
-    [in_pairs(sum), in_pairs(other_sum)]
-}
-
-#[inline(always)]
-fn fused_one((low, high, between): Rows, one: &[f32]) -> f32 {
-    let mut sum = [0.0f32; 8];
-    for ((l, h), x) in low
-        .as_chunks()
-        .0
-        .iter()
-        .zip(high.as_chunks().0)
-        .zip(one.as_chunks().0)
-    {
-        let (l, h, x): (&[f32; 8], &[f32; 8], &[f32; 8]) = (l, h, x);
-        for n in 0..8 {
-            let weight = (h[n] - l[n]).mul_add(between, l[n]);
-            sum[n] = x[n].mul_add(weight, sum[n]);
-        }
-    }
-    in_pairs(sum)
-}
-
-#[inline(always)]
-fn in_pairs(sum: [f32; 8]) -> f32 {
-    let four = [sum[0] + sum[4], sum[1] + sum[5], sum[2] + sum[6], sum[3] + sum[7]];
-    (four[0] + four[2]) + (four[1] + four[3])
 }
 
 impl Set {
     fn new(ratio: f64, unity: bool) -> Self {
-        let half = (libm::ceil(HALF_TAPS as f64 * ratio / 2.0) as usize * 2).min(WIDEST_HALF);
+        let eights = libm::ceil(HALF_TAPS as f64 * ratio * 2.0 / LANES as f64);
+        let half = (eights as usize * LANES / 2).min(WIDEST_HALF);
         // The transition of a Kaiser window of β = 9 (90 dB) takes about 5.8/taps of the rate (Kaiser 1974).
         let transition = 5.8 / (2 * half) as f64;
         let cutoff = if unity {
@@ -206,8 +89,7 @@ impl Set {
             (1.0 / ratio - transition / 2.0).max(0.1)
         };
         let (beta, taps) = (9.0, 2 * half);
-        let mut coefficients = Vec::with_capacity((PHASES + 1) * taps);
-        for phase in 0..=PHASES {
+        let row_at = |phase: usize| {
             let fraction = phase as f64 / PHASES as f64;
             let row: Vec<f64> = (0..taps)
                 .map(|tap| {
@@ -228,7 +110,16 @@ impl Set {
                 })
                 .collect();
             let sum: f64 = row.iter().sum();
-            coefficients.extend(row.iter().map(|c| (c / sum) as f32));
+            row.into_iter().map(|c| c / sum).collect::<Vec<_>>()
+        };
+        let mut coefficients = Vec::with_capacity(PHASES * taps / LANES);
+        let mut row = row_at(0);
+        for phase in 0..PHASES {
+            let next = row_at(phase + 1);
+            let steps: Vec<f64> = next.iter().zip(&row).map(|(next, here)| next - here).collect();
+            let eights = row.as_chunks().0.iter().zip(steps.as_chunks().0);
+            coefficients.extend(eights.map(|(row, steps)| [row, steps].map(|eight| eight.map(|c| c as f32))));
+            row = next;
         }
         Self { half, coefficients }
     }
@@ -246,47 +137,30 @@ impl Set {
         place: &mut Place,
         (left, right): (&mut [f32], &mut [f32]),
     ) -> usize {
-        match other {
-            Some(other) => read_two(self, (one, other), place, left, right),
+        let read = match other {
+            Some(other) => lanes::read(self, [one, other], *place, [left, right]),
             None => {
-                let read = read_one(self, one, place, left);
+                let read = lanes::read(self, [one], *place, [left]);
                 right[..read].copy_from_slice(&left[..read]);
                 read
             }
-        }
+        };
+        place.go_on(read);
+        read
     }
 
     /// The value at `fraction` after the frame in the middle of `window` (`2·half` frames, the middle one at `half − 1`).
-    #[inline]
     pub(crate) fn value(&self, fraction: f64, window: &[f32]) -> f32 {
-        let (low, high, between) = self.rows(fraction);
-        let (mut sum, between) = (f32x4::ZERO, f32x4::splat(between));
-        for ((l, h), x) in lanes(low).zip(lanes(high)).zip(lanes(window)) {
-            sum += x * (l + (h - l) * between);
-        }
-        sum.reduce_add()
-    }
-
-    /// The same of two channels.
-    #[inline]
-    pub(crate) fn values(&self, fraction: f64, window: &[f32], other: &[f32]) -> [f32; 2] {
-        let (low, high, between) = self.rows(fraction);
-        let (mut sum, mut other_sum, between) = (f32x4::ZERO, f32x4::ZERO, f32x4::splat(between));
-        let windows = lanes(window).zip(lanes(other));
-        for ((l, h), (x, y)) in lanes(low).zip(lanes(high)).zip(windows) {
-            let weight = l + (h - l) * between;
-            sum += x * weight;
-            other_sum += y * weight;
-        }
-        [sum.reduce_add(), other_sum.reduce_add()]
-    }
-
-    #[inline]
-    fn rows(&self, fraction: f64) -> Rows<'_> {
-        let taps = 2 * self.half;
         let place = fraction * PHASES as f64;
         let phase = (place as usize).min(PHASES - 1);
-        let rows = &self.coefficients[phase * taps..(phase + 2) * taps];
-        (&rows[..taps], &rows[taps..], (place - phase as f64) as f32)
+        let between = Fours.all((place - phase as f64) as f32);
+        let eights = self.half * 2 / LANES;
+        let rows = &self.coefficients[phase * eights..(phase + 1) * eights];
+        let mut sum = Fours.all(0.0);
+        for ([row, step], x) in rows.iter().zip(window.as_chunks().0) {
+            let weight = Fours.fused(Fours.of(step), between, Fours.of(row));
+            sum = Fours.fused(Fours.of(x), weight, sum);
+        }
+        Fours.sum(sum)
     }
 }

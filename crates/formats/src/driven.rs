@@ -67,6 +67,14 @@ pub(crate) fn lower_driving(program: &Program, shape: &Shape, format: Format) ->
     (lowering.out, lowering.lost)
 }
 
+/// An amount in the digits that are written.
+fn written_amount(route: &Route) -> f64 {
+    match route.to {
+        ParamId::Place => (route.amount * 100.0).round() / 100.0,
+        _ => tenths(route.amount),
+    }
+}
+
 struct Lowering<'a> {
     program: &'a Program,
     shape: &'a Shape,
@@ -115,6 +123,9 @@ impl Lowering<'_> {
     }
 
     fn route(&mut self, route: &Route) {
+        if written_amount(route) == 0.0 {
+            return;
+        }
         if !self.has(route.to) {
             // What has lost its filter, or has none, is not told so again.
             self.lost.routes |= !matches!(route.to, ParamId::Cutoff | ParamId::Resonance);
@@ -279,11 +290,7 @@ impl Lowering<'_> {
 
     fn push(&mut self, route: Route) {
         self.out.routes.push(Route {
-            amount: if route.to == ParamId::Place {
-                (route.amount * 100.0).round() / 100.0
-            } else {
-                tenths(route.amount)
-            },
+            amount: written_amount(&route),
             ..route
         });
     }

@@ -225,22 +225,21 @@ impl Voice {
         (left, right): (&mut [f32], &mut [f32]),
     ) {
         let share = 1.0 / left.len().max(1) as f32;
-        let from = self.gains;
-        let by = ((step.gains.0 - from.0) * share, (step.gains.1 - from.1) * share);
-        let own = own_left.iter().zip(own_right).take(read);
-        let out = left.iter_mut().zip(right.iter_mut());
-        match self.envelope.steady() {
-            Some(level) => {
-                for (n, ((l, r), (own_l, own_r))) in out.zip(own).enumerate() {
-                    *l += own_l * level * (from.0 + by.0 * n as f32);
-                    *r += own_r * level * (from.1 + by.1 * n as f32);
-                }
-            }
-            None => {
-                for (n, ((l, r), (own_l, own_r))) in out.zip(own).enumerate() {
-                    let level = self.envelope.next();
-                    *l += own_l * level * (from.0 + by.0 * n as f32);
-                    *r += own_r * level * (from.1 + by.1 * n as f32);
+        let (own_left, own_right) = (&own_left[..read], &own_right[..read]);
+        let mut levels = [0.0; STEP_FRAMES];
+        self.envelope.fill(&mut levels[..read]);
+        let sides = [
+            (own_left, left, self.gains.0, step.gains.0),
+            (own_right, right, self.gains.1, step.gains.1),
+        ];
+        for (own, out, from, to) in sides {
+            let by = (to - from) * share;
+            let frames = out.iter_mut().zip(own).zip(&levels);
+            if by == 0.0 {
+                frames.for_each(|((out, own), level)| *out += own * level * from);
+            } else {
+                for (n, ((out, own), level)) in (0u16..).zip(frames) {
+                    *out += own * level * (from + by * f32::from(n));
                 }
             }
         }
