@@ -137,6 +137,7 @@ impl<L: Lanes, const SIDES: usize> Run<'_, L, SIDES> {
         let Some(phases) = phases.first_chunk::<PHASES>() else {
             return 0;
         };
+        #[expect(clippy::needless_range_loop, reason = "one place on every side")]
         for n in 0..frames {
             let frame = (at >> FRACTION_BITS) as usize;
             let rows = &phases[(at >> BETWEEN_BITS) as usize % PHASES];
