@@ -226,6 +226,12 @@ pub extern "C" fn ran_out() -> f64 {
     with(|i| i.engine.ran_out() as f64)
 }
 
+/// Another tempo, in quarter notes a minute.
+#[unsafe(no_mangle)]
+pub extern "C" fn tempo(quarters_a_minute: f64) {
+    with(|i| i.engine.set_tempo(quarters_a_minute));
+}
+
 /// Sets one number of all regions of a sample, by its name, while it is dragged; `setting` counts as [`engine::Setting::ALL`] does.
 #[unsafe(no_mangle)]
 pub extern "C" fn set(sample: f64, setting: usize, value: f64) {

@@ -50,11 +50,12 @@ impl Stretch {
         let Some(sample) = program.samples.get(region.sample) else {
             return Self::NOTHING;
         };
+        let looped = program.loop_of(region);
         if *nudge == Nudge::default() {
-            Self::plain(sample, region, region.start_frame, region.looped)
+            Self::plain(sample, region, region.start_frame, looped)
         } else {
             let end = region.end_frame.min(sample.frames);
-            let looped = region.looped.map(|looped| nudged(looped, end, nudge));
+            let looped = looped.map(|looped| nudged(looped, end, nudge));
             // It still has something to play, and comes to its loop from before it.
             let last = looped.map_or(end, |looped| looped.start_frame).saturating_sub(1);
             let share = (end.saturating_sub(region.start_frame)) as f64;

@@ -2,9 +2,9 @@
 
 use engine::{Alone, Engine, ShapeSetting};
 use program::{
-    BendKeys, ChosenBy, Cut, Fade, Filter, Movement, MovementId, On, ParamId, Passes, Program, Rate, Region,
-    RegionOf, Route, RouteId, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId, Source, Span, Stays,
-    Strand, StrandId, Switch, SwitchId, Wave, Within,
+    BendKeys, ChosenBy, Cut, Fade, Filter, Loop, LoopRuns, Movement, MovementId, On, ParamId, Passes,
+    Program, Rate, Region, RegionOf, Route, RouteId, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId,
+    Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Wave, Within,
 };
 
 const RATE: f64 = 48_000.0;
@@ -178,6 +178,23 @@ fn key_up_sounds_wait_for_the_pedal_and_are_softer_after_a_long_hold() {
     engine.controller(SUSTAIN, 0);
     block(&mut engine, 4_800);
     assert!(level_of(1, &block(&mut engine, 4_800)) > 0.1);
+}
+
+/// Nothing would let it go: it would sound for ever.
+#[test]
+fn a_key_up_sound_is_played_to_its_end_though_its_region_has_a_loop() {
+    let mut program = program(2);
+    program.strands[1].on = On::KEY_UP;
+    let frames = program.samples[1].frames;
+    for region in &mut program.regions {
+        region.looped = Some(Loop::plain(1_000, frames - 1_000, LoopRuns::ThroughRelease));
+    }
+    let mut engine = playing(program);
+    engine.note_on(60, 100);
+    block(&mut engine, 480);
+    engine.note_off(60);
+    block(&mut engine, frames as usize + 48_000);
+    assert_eq!(engine.active_voices(), 0);
 }
 
 /// Unlike sounds that a controller crossfades keep their power within half a decibel, wherever it stands, and no move clicks.

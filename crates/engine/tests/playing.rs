@@ -427,3 +427,27 @@ fn a_loop_sounds_as_the_same_sound_written_out() {
         }
     }
 }
+
+/// At every pitch, and at another rate than the recorded one.
+#[test]
+fn what_is_played_to_its_end_is_over_then() {
+    for (rate, frames) in [
+        (48_000.0, 10_000),
+        (44_100.0, 10_007),
+        (44_100.0, 40_960),
+        (96_000.0, 3_000),
+    ] {
+        for key in 57..82 {
+            let mut engine = engine::Engine::new(rate, 8);
+            engine.load(program_of(region(frames), frames));
+            engine.set_audio(SampleId(0), &[vec![0.25; frames as usize]]);
+            engine.note_on(key, 100);
+            let lasts = frames as f64 / 48_000.0 * rate / 2f64.powf((f64::from(key) - 69.0) / 12.0);
+            let (mut left, mut right) = ([0.0; 128], [0.0; 128]);
+            for _ in 0..(lasts / 128.0) as usize + 2 {
+                engine.render(&mut left, &mut right);
+            }
+            assert_eq!(engine.active_voices(), 0, "{rate} Hz, {frames} frames, key {key}");
+        }
+    }
+}

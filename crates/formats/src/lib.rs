@@ -11,6 +11,7 @@ mod driven;
 mod honesty;
 mod losses;
 mod lower;
+mod phrase;
 mod plain;
 mod riff;
 pub mod sf2;
@@ -22,6 +23,7 @@ pub use bake::{Bake, Rounds, bake};
 pub use chunks::small_chunks;
 pub use decode::{AudioReader, decode};
 pub use lower::{Format, Loss, Lowered, lower};
+pub use phrase::{Phrase, PhraseEvent, read_phrase, write_phrase};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};
 pub use wav::{

@@ -143,8 +143,9 @@ impl Lowering<'_> {
         if region.start_frame >= end_frame {
             return;
         }
-        let looped = region
-            .looped
+        let looped = self
+            .program
+            .loop_of(region)
             .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
         let (gain_db, baked_db) = self.gain(region);
         let rounds = match looped {

@@ -92,6 +92,14 @@ impl Program {
         self.strand(region.key.strand)
     }
 
+    /// The loop that a region goes round; none where nothing would ever let it go: what a key starts as it comes up, or a pedal, is played to its end.
+    pub fn loop_of(&self, region: &Region) -> Option<Loop> {
+        let on = self.strand_of(region).map(|strand| strand.on);
+        region
+            .looped
+            .filter(|_| matches!(on, None | Some(On::KeyDown(_))))
+    }
+
     /// How a strand plays.
     pub fn shape_of(&self, strand: &Strand) -> Option<&Shape> {
         self.shapes.iter().find(|shape| shape.id == strand.shape)

@@ -110,6 +110,13 @@ export const ratio: Unit = {
   fine: 0.1,
 };
 export const count: Unit = { show: (v) => String(v), parse: (t) => plain(t, /^[a-z]*$/i), step: 1, fine: 1 };
+/** Quarter notes a minute. */
+export const tempo: Unit = {
+  show: (v) => `${Math.round(v * 100) / 100} BPM`,
+  parse: (t) => plain(t, /^(BPM)?$/i),
+  step: 1,
+  fine: 0.1,
+};
 export const seconds: Unit = {
   show: (v) => `${v} s`,
   parse: (t) => plain(t, /^s?$/i) ?? ((ms) => (ms === undefined ? undefined : ms / 1000))(plain(t, /^ms$/i)),

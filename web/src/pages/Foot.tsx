@@ -17,6 +17,7 @@ import { stopDropped, useDropped } from "../steps/dropped";
 import { controllersOf } from "../model/driving";
 import { Hands } from "../parts/Hands";
 import { Menu } from "../parts/Menu";
+import { PhraseBox } from "../parts/PhraseBox";
 
 export function Foot({
   view,
@@ -74,6 +75,7 @@ export function Foot({
         </span>
       )}
       <span className="grow" />
+      <PhraseBox />
       <Hands followed={followed} atFirst={view.controllers_at_first} />
       <Meter />
     </footer>

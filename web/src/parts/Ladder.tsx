@@ -1,5 +1,5 @@
 // The keyboard, upright at the left of every step. Clicking a key plays it: further right is louder.
-import { useCallback, useRef, useState } from "react";
+import { useCallback, useMemo, useRef, useState } from "react";
 import { isBlack, keyName } from "../model/keys";
 import { player, useSound } from "../sound/player";
 import { useView } from "../state/view";
@@ -51,7 +51,9 @@ interface Props {
 
 export function Ladder({ rungs, onFiles }: Props) {
   const { low, keys } = useView();
-  const held = useSound((sound) => sound.held);
+  const hands = useSound((sound) => sound.held);
+  const phrase = useSound((sound) => sound.meter.phrase?.keys);
+  const held = useMemo(() => new Set([...hands, ...(phrase ?? [])]), [hands, phrase]);
   const [over, setOver] = useState<number | undefined>();
   const playing = useRef<number | undefined>(undefined);
   const onWheel = useLook();

@@ -6,7 +6,8 @@ import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
 import { takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
-import type { Meter, Moved, ToEngine } from "./worklet";
+import type { Phrase } from "./going";
+import type { Meter, Moved, Tempo, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** As the engine counts them (`engine::Setting::ALL`). */
@@ -144,6 +145,7 @@ class Player {
     for (const [controller, value] of Object.entries(controllers)) this.controller(Number(controller), value);
     this.bend(bend);
     this.pressure(pressure);
+    if (this.counts) this.tempo(this.counts);
     this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
   }
@@ -192,8 +194,36 @@ class Player {
     this.loader?.postMessage({ load: { samples } } satisfies LoadWish);
   }
 
+  /** Told what is played, as MIDI has it: who keeps it. */
+  onPlayed: ((status: number, first: number, second: number) => void) | undefined;
+
+  private counts: Tempo | undefined;
+
+  /** How fast it is counted and played. */
+  tempo(tempo: Tempo): void {
+    this.counts = tempo;
+    this.node?.port.postMessage({ type: "tempo", tempo } satisfies ToEngine);
+  }
+
+  /** Plays a phrase from its beginning, with a sound beside it; `undefined` ends it. */
+  async phrase(phrase: Phrase | undefined, beside?: [Float32Array, Float32Array]): Promise<void> {
+    if (phrase) await this.start();
+    this.node?.port.postMessage({ type: "phrase", phrase, ...(beside ? { beside } : {}) } satisfies ToEngine);
+  }
+
+  /** A file of sound, both sides at the rate that is played at. */
+  async decoded(bytes: ArrayBuffer): Promise<[Float32Array, Float32Array]> {
+    await this.start();
+    if (!this.context) throw new Error("There is no sound to play with yet.");
+    const sound = await this.context.decodeAudioData(bytes).catch(() => {
+      throw new Error("This browser cannot read that audio file.");
+    });
+    return [sound.getChannelData(0), sound.getChannelData(sound.numberOfChannels > 1 ? 1 : 0)];
+  }
+
   async on(key: number, velocity: number): Promise<void> {
     if (key < 0 || key > 127) return;
+    this.onPlayed?.(0x90, key, velocity);
     useSound.setState((state) => ({ held: new Set(state.held).add(key), struck: { key, velocity } }));
     await this.start();
     if (!useSound.getState().held.has(key)) return;
@@ -202,6 +232,7 @@ class Player {
 
   /** A key comes up, as fast as its keyboard says, else as the hand on the screen is set. */
   off(key: number, speed = useSound.getState().keyUpSpeed): void {
+    this.onPlayed?.(0x80, key, speed);
     useSound.setState((state) => {
       const held = new Set(state.held);
       held.delete(key);
@@ -212,18 +243,21 @@ class Player {
 
   /** The bend is moved, 0 to 16,383, in the middle at 8,192. */
   bend(value: number): void {
+    this.onPlayed?.(0xe0, value % 128, Math.floor(value / 128));
     useSound.setState({ bend: value });
     this.node?.port.postMessage({ type: "bend", value } satisfies ToEngine);
   }
 
   /** All keys are pressed so far, 0 to 127. */
   pressure(value: number): void {
+    this.onPlayed?.(0xd0, value, 0);
     useSound.setState({ pressure: value });
     this.node?.port.postMessage({ type: "pressure", value } satisfies ToEngine);
   }
 
   /** A key is pressed so far, 0 to 127. */
   keyPressure(key: number, value: number): void {
+    this.onPlayed?.(0xa0, key, value);
     this.node?.port.postMessage({ type: "keyPressure", key, value } satisfies ToEngine);
   }
 
@@ -235,6 +269,7 @@ class Player {
 
   /** A controller is moved, 0 to 127. */
   controller(controller: number, value: number): void {
+    this.onPlayed?.(0xb0, controller, value);
     useSound.setState(({ controllers }) => ({ controllers: { ...controllers, [controller]: value } }));
     this.node?.port.postMessage({ type: "controller", controller, value } satisfies ToEngine);
   }

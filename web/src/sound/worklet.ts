@@ -1,4 +1,5 @@
 // The engine on the audio thread. It is given a compiled module, a program, slices of audio and keys; it tells its own meter.
+import { Going, type Message, Metronome, type Phrase } from "./going";
 import type { ToLoader } from "./loader";
 import type { Pool, Want } from "./slabs";
 
@@ -25,6 +26,7 @@ interface Engine {
   pressure: (value: number) => void;
   key_pressure: (key: number, value: number) => void;
   shape: (strand: number, setting: number, of: number, value: number) => void;
+  tempo: (quarters: number) => void;
   listen_to: (count: number) => void;
   sounding: () => number;
   render: () => void;
@@ -49,8 +51,20 @@ export type ToEngine =
   | { type: "shape"; strand: number; setting: number; of: number; value: number }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
+  /** A phrase begins, with an audio file beside it where there is one; or it ends. */
+  | { type: "phrase"; phrase: Phrase | undefined; beside?: [Float32Array, Float32Array] }
+  | { type: "tempo"; tempo: Tempo }
   | { type: "quiet" }
   | { type: "port"; port: MessagePort };
+
+/** Of what is played and of what is counted, in quarter notes a minute. */
+export interface Tempo {
+  quarters: number;
+  /** That of the phrase as it was kept: it goes so much faster or slower. */
+  of: number;
+  metronome: boolean;
+  goesRound: boolean;
+}
 
 export type Moved = [strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number];
 
@@ -63,6 +77,8 @@ export interface Meter {
   ranOut: number;
   /** How full the memory for audio is, 0 to 1. */
   full: number;
+  /** The phrase that is played: where it is, as a share, how often it has begun, and the keys it holds. */
+  phrase?: { at: number; rounds: number; keys: number[] };
 }
 
 declare const sampleRate: number;
@@ -82,6 +98,16 @@ class LadderEngine extends AudioWorkletProcessor {
   private loader: MessagePort | undefined;
   private peak = 0;
   private blocks = 0;
+  private tempo: Tempo = { quarters: 120, of: 120, metronome: false, goesRound: true };
+  private going: Going | undefined;
+  private lengthMs = 0;
+  private beside: [Float32Array, Float32Array] | undefined;
+  /** Frames since the phrase began its round. */
+  private besideAt = 0;
+  private readonly metronome = new Metronome(sampleRate);
+  /** Beats since counting began, where there is no phrase to count by, and the one that was struck last. */
+  private beats = 0;
+  private struck = "";
 
   constructor(options: { processorOptions: { module: WebAssembly.Module; budgetBytes: number } }) {
     super();
@@ -134,6 +160,20 @@ class LadderEngine extends AudioWorkletProcessor {
       case "controller":
         this.engine.controller(message.controller, message.value);
         break;
+      case "phrase":
+        for (const due of this.going?.letGo() ?? []) this.play(due);
+        this.going = message.phrase && new Going(message.phrase, this.tempo.goesRound);
+        this.lengthMs = message.phrase?.lengthMs ?? 0;
+        this.beside = message.beside;
+        this.besideAt = 0;
+        this.beats = 0;
+        this.struck = "";
+        break;
+      case "tempo":
+        this.tempo = message.tempo;
+        if (this.going) this.going.goesRound = message.tempo.goesRound;
+        this.engine.tempo(message.tempo.quarters);
+        break;
       case "alone":
         this.write(new Float64Array(message.of.flat()).buffer);
         this.engine.listen_to(message.of.length);
@@ -164,21 +204,88 @@ class LadderEngine extends AudioWorkletProcessor {
     this.loader?.postMessage({ wants } satisfies ToLoader);
   }
 
+  /** A message of MIDI. */
+  private play([, status, first, second]: Message): void {
+    switch (status & 0xf0) {
+      case 0x90:
+        if (second > 0) this.engine.note_on(first, second);
+        else this.engine.key_up(first, 64);
+        break;
+      case 0x80:
+        this.engine.key_up(first, second);
+        break;
+      case 0xa0:
+        this.engine.key_pressure(first, second);
+        break;
+      case 0xb0:
+        this.engine.controller(first, second);
+        break;
+      case 0xd0:
+        this.engine.pressure(first);
+        break;
+      case 0xe0:
+        this.engine.bend(second * 128 + first);
+        break;
+    }
+  }
+
+  /** Time goes on by a block: the phrase, and the beats. */
+  private goOn(frames: number): void {
+    const ms = (1000 * frames) / sampleRate;
+    const { quarters, of, metronome } = this.tempo;
+    const { going } = this;
+    if (going) {
+      const rounds = going.rounds;
+      for (const due of going.goOn((ms * quarters) / of)) this.play(due);
+      if (going.rounds !== rounds) this.besideAt = 0;
+      if (going.ended) this.going = undefined;
+    }
+    this.beats = going ? (going.at * of) / 60_000 : this.beats + (ms * quarters) / 60_000;
+    const beat = `${going?.rounds ?? 0} ${Math.floor(this.beats)}`;
+    if (metronome && beat !== this.struck) this.metronome.strike();
+    this.struck = beat;
+  }
+
+  private phrase(): Pick<Meter, "phrase"> {
+    const { going, lengthMs } = this;
+    return going ? { phrase: { at: lengthMs > 0 ? going.at / lengthMs : 0, rounds: going.rounds, keys: going.keys } } : {};
+  }
+
+  private addBeside(left: Float32Array, right: Float32Array): void {
+    const [l, r] = this.beside ?? [];
+    if (!this.going || !l || !r) return;
+    for (let n = 0; n < left.length && this.besideAt < l.length; n++, this.besideAt++) {
+      left[n]! += l[this.besideAt]!;
+      right[n]! += r[this.besideAt]!;
+    }
+  }
+
   process(_inputs: Float32Array[][], outputs: Float32Array[][]): boolean {
     const [left, right] = outputs[0] ?? [];
     if (!left || !right) return true;
+    this.goOn(left.length);
     this.engine.render();
     const memory = this.engine.memory.buffer;
     left.set(new Float32Array(memory, this.engine.left(), left.length));
     right.set(new Float32Array(memory, this.engine.right(), right.length));
     for (let n = 0; n < left.length; n++) this.peak = Math.max(this.peak, Math.abs(left[n]!), Math.abs(right[n]!));
+    // What stands beside the instrument is not metered.
+    this.addBeside(left, right);
+    this.metronome.add(left, right);
     this.blocks += 1;
     if (this.blocks % WANT_BLOCKS === 0) this.ask();
     if (this.blocks >= METER_BLOCKS) {
       const count = this.engine.sounding();
       const sounding = [...new Set(new Uint32Array(memory.slice(this.engine.exchange(), this.engine.exchange() + 4 * count)))];
       const full = this.engine.slabs() / this.engine.most_slabs();
-      this.port.postMessage({ peak: this.peak, voices: count, sounding, ranOut: this.engine.ran_out(), full } satisfies Meter);
+      this.port.postMessage({
+        peak: this.peak,
+        voices: count,
+        sounding,
+        ranOut: this.engine.ran_out(),
+        full,
+        ...this.phrase(),
+      } satisfies Meter);
       this.blocks = 0;
       this.peak = 0;
     }

@@ -9,6 +9,7 @@ mod looping;
 mod making;
 mod measuring;
 mod out_and_back;
+mod phrases;
 mod planning;
 mod recording;
 mod shaping;
@@ -26,7 +27,7 @@ use crate::live::{Message, message_of};
 use crate::problem::Problem;
 use axum::body::Bytes;
 use axum::extract::ws::{WebSocket, WebSocketUpgrade};
-use axum::extract::{Path, Query, State};
+use axum::extract::{DefaultBodyLimit, Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
@@ -37,6 +38,7 @@ use shown::{InstrumentView, view_of};
 use std::time::Duration;
 use utoipa::{OpenApi, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::router::UtoipaMethodRouterExt;
 use utoipa_axum::routes;
 
 #[derive(OpenApi)]
@@ -65,6 +67,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(planning::midi_file))
         .routes(routes!(planning::patterns, planning::keep_pattern))
         .routes(routes!(planning::forget_pattern))
+        .routes(routes!(phrases::read).layer(DefaultBodyLimit::max(phrases::MOST_BYTES)))
+        .routes(routes!(phrases::write).layer(DefaultBodyLimit::max(phrases::MOST_BYTES)))
         .routes(routes!(list, create))
         .routes(routes!(show, shelving::remove_for_good))
         .routes(routes!(shelving::copy))
