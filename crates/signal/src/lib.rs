@@ -43,7 +43,7 @@ pub use loops::{
     LIVELY_S, LoopCandidate, LoopFacts, LoopLengths, dies_away, drift_db, find_loops, find_steady_loops,
     likeness_percent, most_alike_near, nearest_rising_zero, seam_db, seam_reach, timbre_db,
 };
-pub use loudness::{loudness_lufs, loudness_lufs_of};
+pub use loudness::{loudness_lufs, loudness_lufs_of, true_peak_dbtp};
 pub use lowering::{Lowering, lowering_of};
 pub use measure::{Levels, MEASURE_VERSION, Measurement, held_cents, measure, measure_pitch};
 pub use peaks::{Peak, peak_columns, thumbnail};

@@ -47,6 +47,18 @@ pub fn loudness_lufs_of(audio: &Audio, from: usize, to: usize) -> Option<f64> {
     (loudest > 0.0).then(|| 10.0 * (loudest / lasts).log10())
 }
 
+/// The highest true peak of all channels, in dBTP (ITU-R BS.1770-4, Annex 2: four times the rate); `None` for silence.
+pub fn true_peak_dbtp(audio: &Audio) -> Option<f64> {
+    let channels = audio.channels.len() as u32;
+    let mut meter = EbuR128::new(channels, audio.rate_hz, Mode::TRUE_PEAK).ok()?;
+    let all: Vec<&[f32]> = audio.channels.iter().map(Vec::as_slice).collect();
+    meter.add_frames_planar_f32(&all).ok()?;
+    let peak = (0..channels)
+        .filter_map(|n| meter.true_peak(n).ok())
+        .fold(0.0, f64::max);
+    (peak > 0.0).then(|| 20.0 * peak.log10())
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -47,9 +47,9 @@ pub struct Export {
     pub name: String,
 }
 
-struct OfSnapshot<'a> {
-    library: &'a dyn Library,
-    snapshot: &'a Snapshot,
+pub(crate) struct OfSnapshot<'a> {
+    pub(crate) library: &'a dyn Library,
+    pub(crate) snapshot: &'a Snapshot,
 }
 
 impl Samples for OfSnapshot<'_> {

@@ -2,6 +2,7 @@
 
 mod bringing;
 mod export;
+mod heard;
 mod job;
 mod library;
 mod looped;
@@ -18,6 +19,7 @@ mod treated;
 
 pub use bringing::{Import, read_file};
 pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export};
+pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
 pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};

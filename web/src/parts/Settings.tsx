@@ -3,7 +3,7 @@ import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { create } from "zustand";
 import type { MiddleC } from "../model/keys";
-import { decibels } from "../model/units";
+import { decibels, lufs } from "../model/units";
 import { type Theme, useSettings } from "../state/settings";
 import { Choice } from "./Choice";
 import { Field } from "./Field";
@@ -31,7 +31,7 @@ const LETTERS = [
 const useOpen = create<{ open: boolean }>(() => ({ open: false }));
 
 export function Settings() {
-  const { theme, letterKeys, middleC, times, output, volumeDb, memoryMb, set } = useSettings();
+  const { theme, letterKeys, middleC, times, output, volumeDb, memoryMb, shelfLufs, set } = useSettings();
   const open = useOpen((state) => state.open);
   const outputs = useOutputs(open);
   return (
@@ -63,6 +63,12 @@ export function Settings() {
               value={volumeDb}
               unit={decibels}
               onSet={(v) => set({ volumeDb: Math.min(0, Math.max(-60, v)) })}
+            />
+            <Field
+              label="Loudness of the shelf"
+              value={shelfLufs}
+              unit={lufs}
+              onSet={(v) => set({ shelfLufs: Math.min(-6, Math.max(-60, v)) })}
             />
             <Choice
               label="Memory for audio (next load)"

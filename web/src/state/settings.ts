@@ -18,13 +18,24 @@ interface Values {
   volumeDb: number;
   /** Memory that audio may take while it is played, from the next load of the page on. */
   memoryMb: number;
+  /** How loud the instruments of the shelf are meant to be: one key, struck at 100, in LUFS. */
+  shelfLufs: number;
 }
 
 interface Settings extends Values {
   set: (settings: Partial<Values>) => void;
 }
 
-const AT_FIRST: Values = { theme: "system", letterKeys: true, middleC: "C4", times: "frames", output: "", volumeDb: 0, memoryMb: 512 };
+const AT_FIRST: Values = {
+  theme: "system",
+  letterKeys: true,
+  middleC: "C4",
+  times: "frames",
+  output: "",
+  volumeDb: 0,
+  memoryMb: 512,
+  shelfLufs: -23,
+};
 
 export const useSettings = create<Settings>()(
   persist((set) => ({ ...AT_FIRST, set: (settings) => set(settings) }), { name: "ladder-settings" }),

@@ -15,6 +15,7 @@ import { CourseCurve } from "./CourseCurve";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
+import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
 import { shapeOf, type Shaped, strandsOf } from "./routes";
 import { VoicesCard } from "./Voices";
@@ -71,6 +72,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
         </h3>
         <Follows shaped={shaped} driven={START_DRIVEN} />
       </section>
+      <LevelsCard view={view} />
     </>
   );
 }

@@ -1,0 +1,257 @@
+//! How loud an instrument is as it is heard: each strand, all of it, and a chord of ten keys struck hard.
+
+use crate::export::OfSnapshot;
+use crate::{Library, Samples, Snapshot};
+use engine::{Event, EventKind, render_offline};
+use program::{On, Program, Region, StrandId};
+use serde::Serialize;
+use signal::Audio;
+
+/// A common rate: what is measured does not depend on it.
+const RATE_HZ: u32 = 48_000;
+/// One key, struck as the layers' middle is, by common practice.
+const STRIKE: u8 = 100;
+const KEY_HELD_S: f64 = 1.5;
+/// Ten fingers, as hard as can be.
+const FINGERS: usize = 10;
+const HARDEST: u8 = 127;
+const CHORD_HELD_S: f64 = 2.0;
+const LET_GO_S: f64 = 0.5;
+
+/// A strand by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct StrandHeard {
+    /// Which.
+    pub strand: StrandId,
+    /// K-weighted level of the loudest 400 ms of its middle key; `None` where that is silent.
+    pub loudness_lufs: Option<f64>,
+}
+
+/// What was heard, with controllers where they stand at first.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Heard {
+    /// The key that loudness was measured with: the middle one of all that sound.
+    pub key: Option<u8>,
+    /// Strands that a key that goes down starts, and that are not muted.
+    pub strands: Vec<StrandHeard>,
+    /// All of them together.
+    pub loudness_lufs: Option<f64>,
+    /// The keys of the chord.
+    pub chord: Vec<u8>,
+    /// Its true peak, in dBTP (ITU-R BS.1770-4, Annex 2); `None` where it is silent.
+    pub peak_dbtp: Option<f64>,
+}
+
+/// Renders and measures.
+///
+/// # Errors
+/// Those of the library.
+pub fn heard(library: &dyn Library, snapshot: &Snapshot) -> anyhow::Result<Heard> {
+    heard_of(&snapshot.program, &OfSnapshot { library, snapshot })
+}
+
+fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> {
+    let keys = sounding_keys(program);
+    let key = keys.get(keys.len() / 2).copied();
+    let chord = spread(&keys);
+    let mut strands = Vec::new();
+    let mut loudness_lufs = None;
+    if let Some(key) = key {
+        let score = [press(0.0, key, STRIKE), lift(KEY_HELD_S, key)];
+        let loudness_of = |program: &Program| -> anyhow::Result<Option<f64>> {
+            let sound = rendered(program, samples, &score, KEY_HELD_S + LET_GO_S)?;
+            Ok(signal::loudness_lufs(&sound))
+        };
+        loudness_lufs = loudness_of(program)?;
+        for strand in program
+            .strands
+            .iter()
+            .filter(|strand| is_struck(strand.on) && !strand.muted)
+        {
+            let mut alone = program.clone();
+            for other in alone.strands.iter_mut().filter(|other| other.id != strand.id) {
+                other.muted = true;
+            }
+            strands.push(StrandHeard {
+                strand: strand.id,
+                loudness_lufs: loudness_of(&alone)?,
+            });
+        }
+    }
+    let down = chord.iter().map(|key| press(0.0, *key, HARDEST));
+    let up = chord.iter().map(|key| lift(CHORD_HELD_S, *key));
+    let score: Vec<Event> = down.chain(up).collect();
+    let peak_dbtp = if chord.is_empty() {
+        None
+    } else {
+        signal::true_peak_dbtp(&rendered(program, samples, &score, CHORD_HELD_S + LET_GO_S)?)
+    };
+    Ok(Heard {
+        key,
+        strands,
+        loudness_lufs,
+        chord,
+        peak_dbtp,
+    })
+}
+
+fn is_struck(on: On) -> bool {
+    matches!(on, On::KeyDown(_))
+}
+
+fn sounds_on(program: &Program, region: &Region, key: u8) -> bool {
+    let strand = program.strand_of(region);
+    let by_strand = strand.is_some_and(|strand| strand.when.keys.contains(key) && !strand.muted);
+    by_strand && region.when.keys.contains(key)
+}
+
+/// Keys that sound as they go down, from the lowest.
+fn sounding_keys(program: &Program) -> Vec<u8> {
+    let struck = |region: &&Region| {
+        program
+            .strand_of(region)
+            .is_some_and(|strand| is_struck(strand.on))
+    };
+    let regions: Vec<&Region> = program.regions.iter().filter(struck).collect();
+    let sounds = |key: &u8| regions.iter().any(|region| sounds_on(program, region, *key));
+    (0..=127).filter(sounds).collect()
+}
+
+/// Ten of them, in two hands around the middle: at most three octaves, evenly.
+fn spread(keys: &[u8]) -> Vec<u8> {
+    const REACH: usize = 36;
+    let from = keys.len().saturating_sub(REACH) / 2;
+    let hands = &keys[from..(from + REACH).min(keys.len())];
+    let count = FINGERS.min(hands.len());
+    (0..count)
+        .map(|n| hands[n * (hands.len() - 1) / (count - 1).max(1)])
+        .collect()
+}
+
+fn at(seconds: f64, kind: EventKind) -> Event {
+    let frame = (seconds * f64::from(RATE_HZ)) as usize;
+    Event { frame, kind }
+}
+
+fn press(seconds: f64, key: u8, velocity: u8) -> Event {
+    at(seconds, EventKind::NoteOn { key, velocity })
+}
+
+fn lift(seconds: f64, key: u8) -> Event {
+    at(seconds, EventKind::NoteOff { key })
+}
+
+/// With the audio of what the score may start, and of nothing else.
+fn rendered(
+    program: &Program,
+    samples: &impl Samples,
+    score: &[Event],
+    seconds: f64,
+) -> anyhow::Result<Audio> {
+    let strikes: Vec<(u8, u8)> = (score.iter())
+        .filter_map(|event| match event.kind {
+            EventKind::NoteOn { key, velocity } => Some((key, velocity)),
+            _ => None,
+        })
+        .collect();
+    let mut audio = vec![Vec::new(); program.samples.len()];
+    for region in &program.regions {
+        let sample = &program.samples[region.sample];
+        let is_heard = (strikes.iter())
+            .any(|(key, strike)| region.when.strikes.contains(*strike) && sounds_on(program, region, *key));
+        if is_heard && audio[region.sample].is_empty() {
+            audio[region.sample] = samples.audio(sample)?.channels;
+        }
+    }
+    let frames = (seconds * f64::from(RATE_HZ)) as usize;
+    let (left, right) = render_offline(program, audio, f64::from(RATE_HZ), score, frames);
+    Ok(Audio {
+        rate_hz: RATE_HZ,
+        channels: vec![left, right],
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use program::{Sample, SampleId};
+
+    /// A sine of 997 Hz at −20 dBFS, two seconds of it, on one side.
+    struct Tone;
+
+    impl Samples for Tone {
+        fn audio(&self, sample: &Sample) -> anyhow::Result<Audio> {
+            let turn = 997.0 * std::f64::consts::TAU / f64::from(RATE_HZ);
+            let tone = |n: u64| ((n as f64 * turn).sin() * 0.1) as f32;
+            Ok(Audio::mono(RATE_HZ, (0..sample.frames).map(tone).collect()))
+        }
+    }
+
+    fn tones(keys: std::ops::RangeInclusive<u8>) -> Program {
+        let sample = Sample {
+            id: SampleId(0),
+            name: "tone".into(),
+            source: "0".into(),
+            rate_hz: RATE_HZ,
+            first_channel: 0,
+            source_channels: 1,
+            channels: 1,
+            frames: 96_000,
+        };
+        let region = Region {
+            key_follow: 0.0,
+            ..Region::whole(0, 60, 96_000).on_keys(*keys.start(), *keys.end())
+        };
+        let mut program = Program::plain("tones", vec![sample], vec![region]);
+        program.shapes[0].loudness.velocity_to_level = 0.0;
+        program
+    }
+
+    /// EBU Tech 3341 counts a sine of 1 kHz on both sides at −23 dBFS as −23 LUFS; a mono sound is 3 dB lower a side. Ten in phase are 20 dB more.
+    #[test]
+    fn one_key_and_ten_are_as_loud_as_the_standard_says() {
+        let heard = heard_of(&tones(40..=80), &Tone).unwrap();
+        assert_eq!((heard.key, heard.chord.len()), (Some(60), 10));
+        let lufs = heard.loudness_lufs.unwrap();
+        assert!((lufs + 23.0).abs() < 0.1, "{lufs}");
+        assert_eq!(heard.strands.len(), 1);
+        assert!((heard.strands[0].loudness_lufs.unwrap() - lufs).abs() < 1e-9);
+        // −20 dBFS of peak, −3 dB a side, ten of them.
+        let peak = heard.peak_dbtp.unwrap();
+        assert!((peak + 3.0).abs() < 0.1, "{peak}");
+    }
+
+    #[test]
+    fn strands_are_heard_alone_and_muted_ones_not_at_all() {
+        let mut program = tones(60..=62);
+        let mut soft = program.strands[0].clone();
+        (soft.id, soft.gain_db) = (StrandId(7), -6.0);
+        let mut muted = soft.clone();
+        (muted.id, muted.muted) = (StrandId(8), true);
+        for strand in [soft, muted] {
+            let mut region = program.regions[0].clone();
+            region.key.strand = strand.id;
+            program.regions.push(region);
+            program.strands.push(strand);
+        }
+        let heard = heard_of(&program, &Tone).unwrap();
+        let loudness: Vec<f64> = heard
+            .strands
+            .iter()
+            .map(|one| one.loudness_lufs.unwrap())
+            .collect();
+        assert_eq!((loudness.len(), heard.chord.len()), (2, 3));
+        assert!((loudness[0] - loudness[1] - 6.0).abs() < 0.01, "{loudness:?}");
+        // In phase: 1 + 0.501.
+        assert!((heard.loudness_lufs.unwrap() - loudness[0] - 3.53).abs() < 0.05);
+    }
+
+    #[test]
+    fn what_is_silent_has_no_level() {
+        let heard = heard_of(&Program::default(), &Tone).unwrap();
+        assert_eq!(
+            (heard.key, heard.loudness_lufs, heard.peak_dbtp),
+            (None, None, None)
+        );
+    }
+}

@@ -1,0 +1,111 @@
+//! The level of the whole: measured as it is heard, strands brought together, room made for ten keys, undone from another page.
+
+use e2e::{Browser, Ladder};
+
+/// The first number after some words on the card, in dB.
+async fn number(page: &Browser, after: &str) -> anyhow::Result<f64> {
+    let text = page
+        .script("return document.querySelector('[data-part=levels]').innerText")
+        .await?;
+    let text = text.as_str().unwrap_or_default().replace('−', "-");
+    let rest = text
+        .split_once(after)
+        .map(|(_, rest)| rest.trim())
+        .unwrap_or_default();
+    let end = rest.find(' ').unwrap_or(rest.len());
+    rest[..end]
+        .parse()
+        .map_err(|_| anyhow::anyhow!("no number after «{after}» in {text}"))
+}
+
+async fn measure(page: &Browser) -> anyhow::Result<()> {
+    page.click("[data-part=levels] button", "Measure").await?;
+    page.until(
+        "what was heard",
+        "const card = document.querySelector('[data-part=levels]');
+        return card.innerText.includes('struck hard reach') && !card.innerText.includes('Listening') && !card.innerText.includes('measure again before')",
+    )
+    .await
+}
+
+/// The level of a strand, as the program has it.
+fn gain(ladder: &Ladder, strand: usize) -> anyhow::Result<f64> {
+    let view = ladder.get("/api/instruments/1")?;
+    Ok(view["program"]["strands"][strand]["gain_db"]
+        .as_f64()
+        .unwrap_or(f64::NAN))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let (page, other) = (Browser::open().await?, Browser::open().await?);
+    for browser in [&page, &other] {
+        browser
+            .driver
+            .goto(&format!("{}/instruments/1/shape", ladder.address))
+            .await?;
+        browser.named("h2", "Shape").await?;
+    }
+    let undo = other.named("button", "Undo").await?.attr("title").await?;
+    measure(&page).await?;
+    let (front, back) = (
+        number(&page, "Front rank").await?,
+        number(&page, "Back rank").await?,
+    );
+    assert!((front - back).abs() > 1.0, "{front} {back}");
+    page.click("[data-part=levels] button", "Bring the strands together")
+        .await?;
+    page.until(
+        "that it was changed",
+        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
+    )
+    .await?;
+    let middle = (front + back) / 2.0;
+    assert!((gain(&ladder, 0)? - (middle - front)).abs() < 0.1);
+    measure(&page).await?;
+    let (front, back) = (
+        number(&page, "Front rank").await?,
+        number(&page, "Back rank").await?,
+    );
+    assert!((front - back).abs() < 0.15, "{front} {back}");
+
+    // Louder than there is room for, by the shelf; then as loud as ten keys may be.
+    let peak = number(&page, "struck hard reach").await?;
+    for strand in ["Front rank", "Back rank"] {
+        page.click("button", strand).await?;
+    }
+    page.click("a", "Map").await?;
+    page.fill("Level", "30 dB").await?;
+    page.click("a", "Shape").await?;
+    measure(&page).await?;
+    let loud = number(&page, "struck hard reach").await?;
+    assert!(loud > peak + 6.0 && loud > -1.0, "{peak} {loud}");
+    page.click("[data-part=levels] button", "Lower all by").await?;
+    page.until(
+        "that it was changed",
+        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
+    )
+    .await?;
+    measure(&page).await?;
+    let room = number(&page, "struck hard reach").await?;
+    assert!((room + 1.0).abs() < 0.11, "{room}");
+
+    // One undo each, from the other page.
+    for _ in 0..3 {
+        other.click("button", "Undo").await?;
+    }
+    other
+        .until(
+            "as it was",
+            &format!(
+                "return [...document.querySelectorAll('button')].find((it) => it.innerText === 'Undo').title === {}",
+                serde_json::json!(undo.unwrap_or_default())
+            ),
+        )
+        .await?;
+    assert_eq!((gain(&ladder, 0)?, gain(&ladder, 1)?), (0.0, 0.0));
+    page.close().await?;
+    other.close().await?;
+    ladder.end().await
+}
