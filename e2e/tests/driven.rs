@@ -106,6 +106,12 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     let swaying = same_samples(&ladder, &one, 1, &score, 900).await?;
     assert!(swaying.0 != after.0);
 
+    // By chance: a held key drifts, each of them on a way of its own.
+    one.fill("Drift ±", "12").await?;
+    other.until("it drifts", &shows("Drift ±", "12.00 ct")).await?;
+    let drifting = same_samples(&ladder, &one, 1, &score, 900).await?;
+    assert!(drifting.0 != swaying.0);
+
     // One tone at a time, which glides: the second key of two takes the first one's place.
     one.pick("Tones", "one at a time").await?;
     one.fill("Glides within", "0.4 s").await?;
@@ -146,7 +152,7 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     one.click("button", "Close").await?;
 
     // All of it undone from the other page.
-    for _ in 0..16 {
+    for _ in 0..17 {
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {

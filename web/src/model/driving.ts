@@ -23,6 +23,11 @@ export const BRIGHTNESS = { course: 1, route: 1 };
 export const PITCH = { course: 2, route: 2 };
 /** The routes of the card for what is human, and the random numbers that they go by. */
 export const HUMAN_FROM = 100;
+/** The movement by which a held key drifts, and its route. */
+export const DRIFT = 120;
+
+/** Those that are laid out by hand: drifting is set with what is human. */
+export const slowMovements = ({ movements }: Pick<Schemas["Shape"], "movements">) => movements.filter(({ id }) => id !== DRIFT);
 
 /** A number that nothing else has. */
 export const freshPart = () => 1_000 + Math.floor(Math.random() * 2 ** 40);
@@ -97,7 +102,7 @@ export function sourceName(source: Source, shape: Shape): string {
   if ("controller" in source) return `${controllerName(source.controller)}`;
   if ("random" in source) return "chance";
   if ("movement" in source) {
-    const at = shape.movements.findIndex(({ id }) => id === source.movement);
+    const at = slowMovements(shape).findIndex(({ id }) => id === source.movement);
     return at < 0 ? "a movement that is gone" : `slow movement ${at + 1}`;
   }
   return "course" in source ? "a course" : "a control";
@@ -107,7 +112,7 @@ export function sourceName(source: Source, shape: Shape): string {
 export function sourcesOf(shape: Shape, chosen?: Source | null): Source[] {
   const all: Source[] = [
     "strike",
-    ...shape.movements.map(({ id }) => ({ movement: id })),
+    ...slowMovements(shape).map(({ id }) => ({ movement: id })),
     ...OFFERED.map((controller) => ({ controller })),
     "pressure",
     "key_pressure",

@@ -1,6 +1,6 @@
 // Slow movements of a strand.
 import type { Schemas } from "../api/client";
-import { freshPart, type Movement as Said, movementDriven, WAVES } from "../model/driving";
+import { freshPart, type Movement as Said, movementDriven, slowMovements, WAVES } from "../model/driving";
 import { hertz, share, time, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -39,7 +39,7 @@ export function Movements({ shaped }: { shaped: Shaped }) {
         <b className="font-semibold">Slow movements</b>{" "}
         <span className="text-[12px] text-ink3">what goes up and down by itself; level, brightness and pitch may follow it</span>
       </h3>
-      {shape.movements.map((movement, n) => (
+      {slowMovements(shape).map((movement, n) => (
         <One key={movement.id} shaped={shaped} movement={movement} name={`slow movement ${n + 1}`} />
       ))}
       <button
