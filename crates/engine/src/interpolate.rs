@@ -2,7 +2,7 @@
 
 mod lanes;
 
-use lanes::{Fours, LANES, Lanes, Row};
+use lanes::{Fours, LANES, Lanes, Weights};
 
 /// Positions between two frames for which coefficients are kept; between them they are interpolated.
 const PHASES: usize = 512;
@@ -19,7 +19,7 @@ pub(crate) const WIDEST_HALF: usize = HALF_TAPS << OCTAVES;
 pub(crate) struct Set {
     half: usize,
     /// Of each phase `2·half` coefficients in eights, each with how far those of the next phase are from them.
-    coefficients: Vec<[Row; 2]>,
+    coefficients: Vec<Weights>,
 }
 
 /// Coefficients for every speed.
@@ -118,7 +118,10 @@ impl Set {
             let next = row_at(phase + 1);
             let steps: Vec<f64> = next.iter().zip(&row).map(|(next, here)| next - here).collect();
             let eights = row.as_chunks().0.iter().zip(steps.as_chunks().0);
-            coefficients.extend(eights.map(|(row, steps)| [row, steps].map(|eight| eight.map(|c| c as f32))));
+            coefficients.extend(eights.map(|(row, step)| Weights {
+                row: row.map(|c| c as f32),
+                step: step.map(|c| c as f32),
+            }));
             row = next;
         }
         Self { half, coefficients }
@@ -157,7 +160,7 @@ impl Set {
         let eights = self.half * 2 / LANES;
         let rows = &self.coefficients[phase * eights..(phase + 1) * eights];
         let mut sum = Fours.all(0.0);
-        for ([row, step], x) in rows.iter().zip(window.as_chunks().0) {
+        for (Weights { row, step }, x) in rows.iter().zip(window.as_chunks().0) {
             let weight = Fours.fused(Fours.of(step), between, Fours.of(row));
             sum = Fours.fused(Fours.of(x), weight, sum);
         }

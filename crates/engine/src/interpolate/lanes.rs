@@ -5,8 +5,16 @@ use wide::f32x4;
 
 /// Frames and coefficients that are taken at once.
 pub(super) const LANES: usize = 8;
-/// Coefficients that are taken at once.
-pub(super) type Row = [f32; LANES];
+/// Of frames or coefficients.
+type Row = [f32; LANES];
+
+/// Coefficients that are taken at once, and how far from them those of the next phase are: a line of the processor's cache.
+#[derive(Debug, Clone, Copy)]
+#[repr(align(64))]
+pub(super) struct Weights {
+    pub(super) row: Row,
+    pub(super) step: Row,
+}
 
 /// Bits of a position after its whole frames.
 const FRACTION_BITS: u32 = 32;
@@ -133,7 +141,7 @@ impl<L: Lanes, const SIDES: usize> Run<'_, L, SIDES> {
         let frames = to.iter().map(|side| side.len()).min().unwrap_or(0);
         let reach = from.iter().map(|side| side.len()).min().unwrap_or(0);
         let from = from.map(|side| &side[..reach]);
-        let phases: &[[[Row; 2]; EIGHTS]] = set.coefficients.as_chunks().0;
+        let phases: &[[Weights; EIGHTS]] = set.coefficients.as_chunks().0;
         let Some(phases) = phases.first_chunk::<PHASES>() else {
             return 0;
         };
@@ -152,7 +160,7 @@ impl<L: Lanes, const SIDES: usize> Run<'_, L, SIDES> {
             }
             let between = lanes.all(between);
             let mut sums = [lanes.all(0.0); SIDES];
-            for (eight, [row, step]) in rows.iter().enumerate() {
+            for (eight, Weights { row, step }) in rows.iter().enumerate() {
                 let weight = lanes.fused(lanes.of(step), between, lanes.of(row));
                 for (sum, window) in sums.iter_mut().zip(windows) {
                     *sum = lanes.fused(lanes.of(&window[eight]), weight, *sum);
