@@ -151,8 +151,30 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     assert_eq!(wheel.prop("value").await?.as_deref(), Some("127"));
     one.click("button", "Close").await?;
 
+    // The whole of it, kept under a name and used on another strand.
+    one.click("button", "Kept shapes").await?;
+    one.click("[role=menuitem]", "Keep this one").await?;
+    one.write("Name", "Swaying").await?;
+    one.click("button", "Back rank").await?;
+    one.until(
+        "its own shape",
+        "return document.querySelector('[data-part=brightness]').innerText.includes('no filter')",
+    )
+    .await?;
+    one.click("button", "Kept shapes").await?;
+    one.click("[role=menuitem]", "Use «Swaying»").await?;
+    other.click("button", "Back rank").await?;
+    for (label, text) in [
+        ("Cutoff", "400 Hz"),
+        ("pitch by", "50.00 ct"),
+        ("Drift ±", "12.00 ct"),
+    ] {
+        other.until(label, &shows(label, text)).await?;
+    }
+    same_samples(&ladder, &one, 1, &score, 900).await?;
+
     // All of it undone from the other page.
-    for _ in 0..17 {
+    for _ in 0..18 {
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {

@@ -135,7 +135,7 @@ export function Files({ view }: { view: InstrumentView }) {
                 }}
               />
             )}
-            <p className="min-w-0 flex-1 text-ink3" data-part="octave">
+            <p className="min-w-48 flex-1 text-ink3" data-part="octave">
               {kit ? `A kit: a key each, from ${keyName(kit.from)}, not transposed.` : list.data?.octave_says}
             </p>
           </div>

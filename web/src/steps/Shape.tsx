@@ -15,6 +15,7 @@ import { CourseCurve } from "./CourseCurve";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
+import { KeptShapes } from "./KeptShapes";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
 import { shapeOf, type Shaped, strandsOf } from "./routes";
@@ -58,6 +59,8 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
             all strands
           </button>
         )}
+        <span className="grow" />
+        <KeptShapes shaped={shaped} />
       </div>
       <LoudnessCard key={`loudness ${held.strand.id}`} shaped={shaped} />
       <BrightnessCard key={`brightness ${held.strand.id}`} shaped={shaped} />

@@ -1,0 +1,73 @@
+// Shapes that are kept under a name, in this browser: used on any strand of any instrument.
+import { create } from "zustand";
+import { persist } from "zustand/middleware";
+import type { InstrumentView, Schemas } from "../api/client";
+import { type DrivenCourse, type Movement, type PartKind, type Route, routeSaid, said } from "../model/driving";
+import type { Wish } from "../model/edited";
+import type { Loudness } from "../model/shape";
+import { BY_STRIKE, COURSE, FILTER } from "./shapeFacts";
+
+type Shape = Schemas["Shape"];
+type Numbered<T> = [number: number, said: T][];
+
+/** A strand's whole shape, as it is said again elsewhere. */
+export interface KeptShape {
+  name: string;
+  loudness: Loudness;
+  filter: Schemas["Filter"] | null;
+  course: Numbered<DrivenCourse>;
+  movement: Numbered<Movement>;
+  route: Numbered<Route>;
+}
+
+export const useKeptShapes = create<{ kept: KeptShape[] }>()(
+  persist((): { kept: KeptShape[] } => ({ kept: [] }), { name: "ladder-shapes" }),
+);
+
+/** One of the same name is another one from now on. */
+export function keepShape(shape: KeptShape): void {
+  useKeptShapes.setState(({ kept }) => ({
+    kept: [...kept.filter(({ name }) => name !== shape.name), shape].sort((a, b) => a.name.localeCompare(b.name)),
+  }));
+}
+
+export function forgetShape(name: string): void {
+  useKeptShapes.setState(({ kept }) => ({ kept: kept.filter((one) => one.name !== name) }));
+}
+
+export function keptOf(name: string, program: InstrumentView["program"], shape: Shape): KeptShape {
+  return {
+    name,
+    loudness: shape.loudness,
+    filter: shape.filter ?? null,
+    course: shape.courses.map((course) => [course.id, said(course)]),
+    movement: shape.movements.map((movement) => [movement.id, said(movement)]),
+    route: shape.routes.map((route) => [route.id, routeSaid(program, route, {})]),
+  };
+}
+
+/** What gives a strand a kept shape, whose own is gone: as one act. */
+export function wishesOf(kept: KeptShape, strand: number, own: Shape): Wish[] {
+  const { filter } = kept;
+  const loudness = [...COURSE, BY_STRIKE].map(({ fact, of }) => ({ strand, fact, value: kept.loudness[of] }));
+  const form: Wish = { strand, fact: "filter_form", value: filter && { passes: filter.passes, poles: filter.poles } };
+  const numbers: Wish[] = filter
+    ? [
+        ...FILTER.map(({ fact, of }) => ({ strand, fact, value: filter[of] })),
+        { strand, fact: "filter_makes_up" as const, value: filter.makes_up },
+      ]
+    : [];
+  const parts = (kind: PartKind, there: { id: number }[]): Wish[] => {
+    const of = (number: number, value: unknown): Wish => ({ part: [kind, strand, number], fact: kind, value });
+    const gone = there.filter(({ id }) => !kept[kind].some(([number]) => number === id));
+    return [...gone.map(({ id }) => of(id, null)), ...kept[kind].map(([number, value]) => of(number, value))];
+  };
+  return [
+    ...loudness,
+    form,
+    ...numbers,
+    ...parts("course", own.courses),
+    ...parts("movement", own.movements),
+    ...parts("route", own.routes),
+  ];
+}
