@@ -70,6 +70,7 @@ export type Moved = [strand: number, region: number, lowKey: number, highKey: nu
 
 export interface Meter {
   peak: number;
+  /** Most at once since the reading before. */
   voices: number;
   /** The regions that sound, by their places in the program, each once. */
   sounding: number[];
@@ -98,6 +99,8 @@ class LadderEngine extends AudioWorkletProcessor {
   private loader: MessagePort | undefined;
   private peak = 0;
   private blocks = 0;
+  /** Most voices since the meter was read: what is short is not missed. */
+  private most = 0;
   private tempo: Tempo = { quarters: 120, of: 120, metronome: false, goesRound: true };
   private going: Going | undefined;
   private lengthMs = 0;
@@ -273,6 +276,7 @@ class LadderEngine extends AudioWorkletProcessor {
     this.addBeside(left, right);
     this.metronome.add(left, right);
     this.blocks += 1;
+    this.most = Math.max(this.most, this.engine.sounding());
     if (this.blocks % WANT_BLOCKS === 0) this.ask();
     if (this.blocks >= METER_BLOCKS) {
       const count = this.engine.sounding();
@@ -280,7 +284,7 @@ class LadderEngine extends AudioWorkletProcessor {
       const full = this.engine.slabs() / this.engine.most_slabs();
       this.port.postMessage({
         peak: this.peak,
-        voices: count,
+        voices: this.most,
         sounding,
         ranOut: this.engine.ran_out(),
         full,
@@ -288,6 +292,7 @@ class LadderEngine extends AudioWorkletProcessor {
       } satisfies Meter);
       this.blocks = 0;
       this.peak = 0;
+      this.most = 0;
     }
     return true;
   }
