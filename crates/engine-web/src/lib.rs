@@ -226,6 +226,12 @@ pub extern "C" fn ran_out() -> f64 {
     with(|i| i.engine.ran_out() as f64)
 }
 
+/// A channel message of MIDI.
+#[unsafe(no_mangle)]
+pub extern "C" fn midi(status: u32, first: u32, second: u32) {
+    with(|i| i.engine.midi([status, first, second].map(|byte| byte as u8)));
+}
+
 /// Another tempo, in quarter notes a minute.
 #[unsafe(no_mangle)]
 pub extern "C" fn tempo(quarters_a_minute: f64) {

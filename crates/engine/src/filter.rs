@@ -29,7 +29,7 @@ struct Coefficients {
 
 /// What its coefficients follow from.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Tuning {
+struct Given {
     passes: Passes,
     poles: u8,
     cutoff_hz: f64,
@@ -45,7 +45,7 @@ pub(crate) struct VoiceFilter {
     passes: Passes,
     poles: u8,
     makes_up: bool,
-    tuning: Tuning,
+    given: Given,
     now: Coefficients,
     state: [Integrators; 2],
     /// Mean squares of what went in and what came out, and the gain that makes one of the other.
@@ -54,7 +54,7 @@ pub(crate) struct VoiceFilter {
     follows: f32,
 }
 
-impl Tuning {
+impl Given {
     fn of(filter: &Filter, cutoff_hz: f64, resonance_db: f64) -> Self {
         Self {
             passes: filter.passes,
@@ -89,7 +89,7 @@ impl Tuning {
         }
     }
 
-    /// The same, where those of another tuning are known.
+    /// The same, where those of what was given before are known.
     fn coefficients_after(&self, before: &Self, known: Coefficients, rate_hz: f64) -> Coefficients {
         Coefficients {
             g: if self.cutoff_hz == before.cutoff_hz {
@@ -112,13 +112,13 @@ impl Tuning {
 
 impl VoiceFilter {
     pub(crate) fn new(filter: &Filter, cutoff_hz: f64, resonance_db: f64, rate_hz: f64) -> Self {
-        let tuning = Tuning::of(filter, cutoff_hz, resonance_db);
+        let given = Given::of(filter, cutoff_hz, resonance_db);
         Self {
             passes: filter.passes,
             poles: filter.poles,
             makes_up: filter.makes_up,
-            tuning,
-            now: tuning.coefficients(rate_hz),
+            given,
+            now: given.coefficients(rate_hz),
             state: [[[0.0; 2]; 2]; 2],
             powers: [0.0; 2],
             gain: 1.0,
@@ -134,8 +134,8 @@ impl VoiceFilter {
     /// Filters both sides in place; by their end it has got to the cutoff and resonance.
     pub(crate) fn run(&mut self, to: (&Filter, f64, f64), rate_hz: f64, left: &mut [f32], right: &mut [f32]) {
         let (filter, cutoff_hz, resonance_db) = to;
-        let tuning = Tuning::of(filter, cutoff_hz, resonance_db);
-        let to = tuning.coefficients_after(&self.tuning, self.now, rate_hz);
+        let given = Given::of(filter, cutoff_hz, resonance_db);
+        let to = given.coefficients_after(&self.given, self.now, rate_hz);
         let before = if self.makes_up { power(left, right) } else { 0.0 };
         let share = 1.0 / left.len().max(1) as f32;
         let g = Ramp::new(self.now.g, to.g, share);
@@ -157,7 +157,7 @@ impl VoiceFilter {
                 }
             }
         }
-        (self.tuning, self.now) = (tuning, to);
+        (self.given, self.now) = (given, to);
         if self.makes_up {
             self.make_up(before, left, right);
         }

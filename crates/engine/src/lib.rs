@@ -409,6 +409,22 @@ impl Engine {
         self.standing.press_down(key, value);
     }
 
+    /// A channel message of MIDI 1.0, whatever its channel: keys, controllers, bend and pressures; what else there is, is left.
+    pub fn midi(&mut self, [status, first, second]: [u8; 3]) {
+        let (first, second) = (first & 127, second & 127);
+        match status >> 4 {
+            0x9 if second > 0 => self.note_on(first, second),
+            // A strike of 0 is a key that comes up, and says nothing of how fast.
+            0x9 => self.note_off(first),
+            0x8 => self.key_up(first, second),
+            0xA => self.key_pressure(first, second),
+            0xB => self.controller(first, second),
+            0xD => self.pressure(first),
+            0xE => self.bend(u16::from(second) << 7 | u16::from(first)),
+            _ => {}
+        }
+    }
+
     /// Quarter notes a minute from now on, 1 to 999.
     pub fn set_tempo(&mut self, tempo: f64) {
         if tempo.is_finite() {

@@ -197,6 +197,33 @@ fn a_key_up_sound_is_played_to_its_end_though_its_region_has_a_loop() {
     assert_eq!(engine.active_voices(), 0);
 }
 
+/// MIDI 1.0, channel voice messages, on any channel; what chooses programs is left.
+#[test]
+fn bytes_of_midi_do_what_the_hands_do() {
+    type Act = fn(&mut Engine);
+    let said: [(&[[u8; 3]], Act); 6] = [
+        (&[[0x93, 60, 100], [0xC3, 5, 0]], |engine| engine.note_on(60, 100)),
+        (&[[0xE3, 0x21, 0x50]], |engine| engine.bend(0x50 << 7 | 0x21)),
+        (&[[0xB3, 64, 127], [0x93, 60, 0]], |engine| {
+            engine.controller(SUSTAIN, 127);
+            engine.note_off(60);
+        }),
+        (&[[0xD3, 90, 0], [0xA3, 60, 30]], |engine| {
+            engine.pressure(90);
+            engine.key_pressure(60, 30);
+        }),
+        (&[[0xB3, 64, 0]], |engine| engine.controller(SUSTAIN, 0)),
+        (&[[0x83, 60, 20]], |engine| engine.key_up(60, 20)),
+    ];
+    let (mut bytes, mut hands) = (playing(program(2)), playing(program(2)));
+    for (messages, act) in said {
+        messages.iter().for_each(|message| bytes.midi(*message));
+        act(&mut hands);
+        assert_eq!(block(&mut bytes, 1_280), block(&mut hands, 1_280), "{messages:?}");
+    }
+    assert!(rms(&block(&mut bytes, 128)) < 0.2);
+}
+
 /// Unlike sounds that a controller crossfades keep their power within half a decibel, wherever it stands, and no move clicks.
 #[test]
 fn a_controller_crosses_two_strands_at_one_power() {

@@ -3,6 +3,7 @@
 use crate::FormatError;
 use midly::num::{u15, u24, u28};
 use midly::{Format, Header, MetaMessage, Smf, Timing, Track, TrackEvent, TrackEventKind};
+use serde::{Deserialize, Serialize};
 
 /// Until a file says another: 500,000 µs a quarter note (Standard MIDI File 1.0, Set Tempo).
 const QUARTER_US: f64 = 500_000.0;
@@ -12,7 +13,8 @@ const TICKS: u16 = 960;
 const MOST_EVENTS: usize = 100_000;
 
 /// A channel message, and when it comes.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct PhraseEvent {
     /// From the beginning of the phrase, in milliseconds.
     pub at_ms: f64,
@@ -21,7 +23,8 @@ pub struct PhraseEvent {
 }
 
 /// What is played, over time.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
 pub struct Phrase {
     /// As its maker calls it; empty where nobody did.
     pub name: String,

@@ -272,6 +272,16 @@ impl Plan {
         self.passes.iter().find(|pass| pass.id == id)
     }
 
+    /// What the takes of a pass are: nothing holds what sounds as a key comes up, so it dies away by itself, whatever the instrument is.
+    pub fn kind_of(&self, pass: PassId) -> Kind {
+        let comes_up = (self.pass(pass)).is_some_and(|pass| pass.sounds_on == SoundsOn::KeyUp);
+        if comes_up && self.kind.loops() {
+            Kind::Struck
+        } else {
+            self.kind
+        }
+    }
+
     /// The pass and the layer of a cell, where both are still planned.
     pub fn layer_of(&self, cell: Cell) -> Option<(&Pass, &Layer)> {
         let pass = self.pass(cell.pass)?;

@@ -153,7 +153,7 @@ impl Seen {
                     id: take.id,
                     cell: take.cell,
                     part: row.part(),
-                    kind: self.view.plan.kind,
+                    kind: self.view.plan.kind_of(take.cell.pass),
                     facts: take.facts.clone()?,
                     treatment: take.treatment.clone()?,
                     room: TreatedTake::room_of(&row.origin),

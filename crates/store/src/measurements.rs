@@ -178,7 +178,7 @@ impl Store {
         let plan = plan_of(&serde_json::from_str(&plan)?, &said);
         Ok(Some(Untreated {
             part: row.part(),
-            kind: plan.kind,
+            kind: plan.kind_of(row.cell.pass),
             said: Correction::of(id, &said).made_for(&plan, row.cell),
             recorded: row.recorded(),
         }))

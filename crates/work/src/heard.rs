@@ -6,6 +6,7 @@ use engine::{Event, EventKind, render_offline};
 use program::{On, Program, Region, StrandId};
 use serde::Serialize;
 use signal::Audio;
+use utoipa::ToSchema;
 
 /// A common rate: what is measured does not depend on it.
 const RATE_HZ: u32 = 48_000;
@@ -18,20 +19,27 @@ const HARDEST: u8 = 127;
 const CHORD_HELD_S: f64 = 2.0;
 const LET_GO_S: f64 = 0.5;
 
+/// Ten keys struck hard stay under it, in dBTP: what packing with loss adds fits above (EBU R 128).
+const CEILING_DBTP: f64 = -1.0;
+
 /// A strand by itself.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
 pub struct StrandHeard {
     /// Which.
     pub strand: StrandId,
     /// K-weighted level of the loudest 400 ms of its middle key; `None` where that is silent.
     pub loudness_lufs: Option<f64>,
+    /// How far that lies over the mean of all strands that sound, in dB: lowered by it, all are as loud as one another.
+    pub over_others_db: f64,
 }
 
 /// What was heard, with controllers where they stand at first.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
 pub struct Heard {
     /// The key that loudness was measured with: the middle one of all that sound.
     pub key: Option<u8>,
+    /// How hard it was struck.
+    pub strike: u8,
     /// Strands that a key that goes down starts, and that are not muted.
     pub strands: Vec<StrandHeard>,
     /// All of them together.
@@ -40,6 +48,8 @@ pub struct Heard {
     pub chord: Vec<u8>,
     /// Its true peak, in dBTP (ITU-R BS.1770-4, Annex 2); `None` where it is silent.
     pub peak_dbtp: Option<f64>,
+    /// What it stays under, in dBTP.
+    pub ceiling_dbtp: f64,
 }
 
 /// Renders and measures.
@@ -72,10 +82,7 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
             for other in alone.strands.iter_mut().filter(|other| other.id != strand.id) {
                 other.muted = true;
             }
-            strands.push(StrandHeard {
-                strand: strand.id,
-                loudness_lufs: loudness_of(&alone)?,
-            });
+            strands.push((strand.id, loudness_of(&alone)?));
         }
     }
     let down = chord.iter().map(|key| press(0.0, *key, HARDEST));
@@ -88,11 +95,26 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
     };
     Ok(Heard {
         key,
-        strands,
+        strike: STRIKE,
+        strands: beside_others(&strands),
         loudness_lufs,
         chord,
         peak_dbtp,
+        ceiling_dbtp: CEILING_DBTP,
     })
+}
+
+/// With how far each lies over the mean of those that sound.
+fn beside_others(strands: &[(StrandId, Option<f64>)]) -> Vec<StrandHeard> {
+    let known: Vec<f64> = strands.iter().filter_map(|(_, lufs)| *lufs).collect();
+    let mean = known.iter().sum::<f64>() / known.len().max(1) as f64;
+    (strands.iter())
+        .map(|&(strand, loudness_lufs)| StrandHeard {
+            strand,
+            loudness_lufs,
+            over_others_db: loudness_lufs.map_or(0.0, |lufs| lufs - mean),
+        })
+        .collect()
 }
 
 fn is_struck(on: On) -> bool {
@@ -242,6 +264,11 @@ mod tests {
             .collect();
         assert_eq!((loudness.len(), heard.chord.len()), (2, 3));
         assert!((loudness[0] - loudness[1] - 6.0).abs() < 0.01, "{loudness:?}");
+        let over: Vec<f64> = heard.strands.iter().map(|one| one.over_others_db).collect();
+        assert!(
+            (over[0] - 3.0).abs() < 0.01 && (over[1] + 3.0).abs() < 0.01,
+            "{over:?}"
+        );
         // In phase: 1 + 0.501.
         assert!((heard.loudness_lufs.unwrap() - loudness[0] - 3.53).abs() < 0.05);
     }

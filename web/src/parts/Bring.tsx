@@ -11,10 +11,12 @@ interface Props {
   /** One file alone. */
   one?: boolean;
   part?: string;
+  /** Which kinds; those that are read as takes where that is left out. */
+  accept?: string;
   onFiles: (files: File[]) => void;
 }
 
-export function Bring({ name, title, main, folder, one, part, onFiles }: Props) {
+export function Bring({ name, title, main, folder, one, part, accept = ACCEPT, onFiles }: Props) {
   return (
     <label className={`button cursor-pointer ${main ? "act" : ""}`} title={title}>
       {name}
@@ -23,7 +25,7 @@ export function Bring({ name, title, main, folder, one, part, onFiles }: Props) 
         className="sr-only"
         data-part={part}
         multiple={!one}
-        accept={folder ? undefined : ACCEPT}
+        accept={folder ? undefined : accept}
         ref={(input) => {
           if (folder) input?.setAttribute("webkitdirectory", "");
         }}

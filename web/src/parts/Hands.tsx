@@ -1,7 +1,7 @@
 // The hands one does not have: wheel, bend, pressure, expression and pedals, moved on the screen wherever keys play.
-import { Popover } from "radix-ui";
 import { controllerName } from "../model/strands";
 import { player, useSound } from "../sound/player";
+import { FootBox } from "./FootBox";
 
 const MIDDLE = 8_192;
 const WHEELS = [1, 2, 11, 74];
@@ -13,63 +13,29 @@ export function Hands({ followed, atFirst }: { followed: number[]; atFirst: numb
   const wheels = [...new Set([...WHEELS, ...followed.filter((n) => !PEDALS.includes(n))])];
   const stands = (n: number) => controllers[n] ?? atFirst[n] ?? 0;
   return (
-    <Popover.Root>
-      <Popover.Trigger className="rounded px-1 hover:bg-line2" title="Wheel, bend, pressure, expression and pedals, for whoever has none">
-        Hands
-      </Popover.Trigger>
-      <Popover.Portal>
-        <Popover.Content
-          side="top"
-          align="end"
-          sideOffset={4}
-          aria-label="Hands"
-          onInteractOutside={(event) => event.preventDefault()}
-          className="z-40 flex w-80 flex-col gap-2 rounded-lg border border-line bg-raised p-3 text-[12.5px] shadow-lg"
-        >
-          <h3 className="font-semibold">Hands</h3>
-          <Slider
-            label="bend"
-            low={0}
-            high={16_383}
-            value={bend}
-            onMove={(value) => player.bend(value)}
-            onLet={() => player.bend(MIDDLE)}
-          />
-          <Slider
-            label="pressure"
-            low={0}
-            high={127}
-            value={pressure}
-            onMove={(value) => player.pressure(value)}
-            onLet={() => player.pressure(0)}
-          />
-          <Slider label="key-up speed" low={0} high={127} value={keyUpSpeed} onMove={(value) => useSound.setState({ keyUpSpeed: value })} />
-          {wheels.map((n) => (
-            <Slider
-              key={n}
-              label={controllerName(n)}
-              low={0}
-              high={127}
-              value={stands(n)}
-              onMove={(value) => player.controller(n, value)}
-            />
-          ))}
-          <div className="flex flex-wrap gap-3">
-            {PEDALS.map((n) => (
-              <label key={n} className="flex items-center gap-1">
-                <input
-                  type="checkbox"
-                  checked={stands(n) >= 64}
-                  onChange={(event) => player.controller(n, event.target.checked ? 127 : 0)}
-                />
-                {controllerName(n)}
-              </label>
-            ))}
-          </div>
-          <Popover.Close className="button self-end">Close</Popover.Close>
-        </Popover.Content>
-      </Popover.Portal>
-    </Popover.Root>
+    <FootBox name="Hands" title="Wheel, bend, pressure, expression and pedals, for whoever has none" width="w-80">
+      <Slider label="bend" low={0} high={16_383} value={bend} onMove={(value) => player.bend(value)} onLet={() => player.bend(MIDDLE)} />
+      <Slider
+        label="pressure"
+        low={0}
+        high={127}
+        value={pressure}
+        onMove={(value) => player.pressure(value)}
+        onLet={() => player.pressure(0)}
+      />
+      <Slider label="key-up speed" low={0} high={127} value={keyUpSpeed} onMove={(value) => useSound.setState({ keyUpSpeed: value })} />
+      {wheels.map((n) => (
+        <Slider key={n} label={controllerName(n)} low={0} high={127} value={stands(n)} onMove={(value) => player.controller(n, value)} />
+      ))}
+      <div className="flex flex-wrap gap-3">
+        {PEDALS.map((n) => (
+          <label key={n} className="flex items-center gap-1">
+            <input type="checkbox" checked={stands(n) >= 64} onChange={(event) => player.controller(n, event.target.checked ? 127 : 0)} />
+            {controllerName(n)}
+          </label>
+        ))}
+      </div>
+    </FootBox>
   );
 }
 

@@ -6,13 +6,18 @@ import { sayError } from "../state/view";
 import { player, useSound } from "./player";
 import type { Phrase } from "./going";
 
-export type Kept = Schemas["PhraseView"];
+export type Kept = Schemas["Phrase"];
 
 /** Phrases that are kept; the oldest goes first. */
 const MOST_KEPT = 12;
 const MOST_BYTES = 16 << 20;
 const NOTE_ON = 0x90;
 
+type Event = Kept["events"][number];
+const isStrike = ({ bytes }: Event) => (bytes[0]! & 0xf0) === NOTE_ON;
+const channelOf = ({ bytes }: Event) => bytes[0]! & 0x0f;
+
+/** What is kept in the browser. */
 interface Phrases {
   kept: Kept[];
   /** The one that is played. */
@@ -22,15 +27,18 @@ interface Phrases {
   goesRound: boolean;
   quarters: number;
   metronome: boolean;
-  /** Whether it is played. */
+}
+
+/** What goes on now. */
+interface Playing {
   plays: boolean;
   /** When keeping what is played began; not yet while it waits for the first key. */
   since: { ms: number | undefined } | undefined;
-  /** A sound that is heard beside it. */
+  /** A sound that is heard beside the phrase. */
   beside: { name: string; sides: [Float32Array, Float32Array] } | undefined;
 }
 
-const storage = createJSONStorage<Partial<Phrases>>(() => ({
+const storage = createJSONStorage<Phrases>(() => ({
   getItem: (name) => localStorage.getItem(name),
   removeItem: (name) => localStorage.removeItem(name),
   setItem: (name, value) => {
@@ -43,32 +51,20 @@ const storage = createJSONStorage<Partial<Phrases>>(() => ({
 }));
 
 export const usePhrases = create<Phrases>()(
-  persist(
-    (): Phrases => ({
-      kept: [],
-      place: 0,
-      channel: undefined,
-      goesRound: true,
-      quarters: 120,
-      metronome: false,
-      plays: false,
-      since: undefined,
-      beside: undefined,
-    }),
-    {
-      name: "ladder-phrases",
-      storage,
-      partialize: ({ kept, place, channel, goesRound, quarters, metronome }) => ({ kept, place, channel, goesRound, quarters, metronome }),
-    },
-  ),
+  persist((): Phrases => ({ kept: [], place: 0, channel: undefined, goesRound: true, quarters: 120, metronome: false }), {
+    name: "ladder-phrases",
+    storage,
+  }),
 );
+
+export const usePlaying = create<Playing>(() => ({ plays: false, since: undefined, beside: undefined }));
 
 /** The one that is played. */
 export const chosen = ({ kept, place }: Pick<Phrases, "kept" | "place">): Kept | undefined => kept[place];
 
 /** Channels that have notes, from 0. */
 export function channelsOf(phrase: Kept): number[] {
-  const all = phrase.events.filter((event) => (event.status & 0xf0) === NOTE_ON).map((event) => event.status & 0x0f);
+  const all = phrase.events.filter((event) => isStrike(event)).map((event) => channelOf(event));
   return [...new Set(all)].sort((a, b) => a - b);
 }
 
@@ -89,13 +85,13 @@ export function set(changed: Partial<Pick<Phrases, "quarters" | "metronome" | "g
 export function choose(place: number): void {
   const phrase = usePhrases.getState().kept[place];
   usePhrases.setState({ place, channel: undefined, ...(phrase ? { quarters: phrase.quarters_a_minute } : {}) });
-  if (usePhrases.getState().plays) void play();
+  if (usePlaying.getState().plays) void play();
   else count();
 }
 
 export function chooseChannel(channel: number | undefined): void {
   usePhrases.setState({ channel });
-  if (usePhrases.getState().plays) void play();
+  if (usePlaying.getState().plays) void play();
 }
 
 function keep(phrase: Kept): void {
@@ -145,34 +141,35 @@ export async function save(): Promise<void> {
 }
 
 export async function play(): Promise<void> {
-  const { channel, beside } = usePhrases.getState();
+  const { channel } = usePhrases.getState();
+  const { beside } = usePlaying.getState();
   const phrase = chosen(usePhrases.getState());
   if (!phrase) return;
   count();
-  const wanted = phrase.events.filter((event) => channel === undefined || (event.status & 0x0f) === channel);
+  const wanted = phrase.events.filter((event) => channel === undefined || channelOf(event) === channel);
   const going: Phrase = {
-    events: wanted.map((event) => [event.at_ms, event.status, event.first, event.second]),
+    events: wanted.map(({ at_ms, bytes: [status = 0, first = 0, second = 0] }) => [at_ms, status, first, second]),
     lengthMs: phrase.length_ms,
   };
-  usePhrases.setState({ plays: true });
+  usePlaying.setState({ plays: true });
   await player.phrase(going, beside?.sides);
 }
 
 export function stop(): void {
-  usePhrases.setState({ plays: false });
+  usePlaying.setState({ plays: false });
   void player.phrase(undefined);
 }
 
 /** A sound that is heard beside the phrase, from its beginning. */
 export async function bringBeside(file: File): Promise<void> {
   const sides = await player.decoded(await file.arrayBuffer());
-  usePhrases.setState({ beside: { name: file.name, sides } });
-  if (usePhrases.getState().plays) await play();
+  usePlaying.setState({ beside: { name: file.name, sides } });
+  if (usePlaying.getState().plays) await play();
 }
 
 export function leaveBeside(): void {
-  usePhrases.setState({ beside: undefined });
-  if (usePhrases.getState().plays) void play();
+  usePlaying.setState({ beside: undefined });
+  if (usePlaying.getState().plays) void play();
 }
 
 /** What is played from now on is kept: from the first key on, or, with the metronome, from now on, where a beat falls. */
@@ -180,22 +177,22 @@ export function listen(): void {
   stop();
   const { metronome, quarters } = usePhrases.getState();
   const events: Kept["events"] = [];
-  usePhrases.setState({ since: { ms: metronome ? performance.now() : undefined } });
+  usePlaying.setState({ since: { ms: metronome ? performance.now() : undefined } });
   player.onPlayed = (status, first, second) => {
-    const { since } = usePhrases.getState();
+    const { since } = usePlaying.getState();
     if (!since) return;
     const now = performance.now();
     if (since.ms === undefined && (status & 0xf0) !== NOTE_ON) return;
     const began = since.ms ?? now;
-    if (since.ms === undefined) usePhrases.setState({ since: { ms: began } });
-    events.push({ at_ms: now - began, status, first, second });
+    if (since.ms === undefined) usePlaying.setState({ since: { ms: began } });
+    events.push({ at_ms: now - began, bytes: [status, first, second] });
   };
   finish = () => {
-    const began = usePhrases.getState().since?.ms;
+    const began = usePlaying.getState().since?.ms;
     const quarterMs = 60_000 / quarters;
     const took = began === undefined ? 0 : performance.now() - began;
     const length_ms = metronome ? Math.ceil(took / quarterMs) * quarterMs : took;
-    if (!events.some((event) => (event.status & 0xf0) === NOTE_ON)) {
+    if (!events.some((event) => isStrike(event))) {
       sayError(new Error("No key was played, so there is nothing to keep."));
       return;
     }
@@ -210,12 +207,12 @@ let finish = () => {};
 export function keepPlayed(): void {
   player.onPlayed = undefined;
   finish();
-  usePhrases.setState({ since: undefined });
+  usePlaying.setState({ since: undefined });
 }
 
 // One that does not go round is over when the engine says so.
 useSound.subscribe(({ meter }, before) => {
-  if (before.meter.phrase && !meter.phrase && !usePhrases.getState().goesRound) usePhrases.setState({ plays: false });
+  if (before.meter.phrase && !meter.phrase && !usePhrases.getState().goesRound) usePlaying.setState({ plays: false });
 });
 
 // The tempo is that of the last time.

@@ -26,6 +26,7 @@ interface Engine {
   pressure: (value: number) => void;
   key_pressure: (key: number, value: number) => void;
   shape: (strand: number, setting: number, of: number, value: number) => void;
+  midi: (status: number, first: number, second: number) => void;
   tempo: (quarters: number) => void;
   listen_to: (count: number) => void;
   sounding: () => number;
@@ -207,29 +208,8 @@ class LadderEngine extends AudioWorkletProcessor {
     this.loader?.postMessage({ wants } satisfies ToLoader);
   }
 
-  /** A message of MIDI. */
   private play([, status, first, second]: Message): void {
-    switch (status & 0xf0) {
-      case 0x90:
-        if (second > 0) this.engine.note_on(first, second);
-        else this.engine.key_up(first, 64);
-        break;
-      case 0x80:
-        this.engine.key_up(first, second);
-        break;
-      case 0xa0:
-        this.engine.key_pressure(first, second);
-        break;
-      case 0xb0:
-        this.engine.controller(first, second);
-        break;
-      case 0xd0:
-        this.engine.pressure(first);
-        break;
-      case 0xe0:
-        this.engine.bend(second * 128 + first);
-        break;
-    }
+    this.engine.midi(status, first, second);
   }
 
   /** Time goes on by a block: the phrase, and the beats. */

@@ -1,40 +1,42 @@
 // The level of the whole: how loud its strands are as they are heard, and whether ten keys struck hard have room.
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
 import { keyName } from "../model/keys";
-import { apart, CEILING_DBTP, levelled } from "../model/levels";
 import { placedStrands } from "../model/strands";
 import { db, lufs } from "../model/units";
 import { change } from "../state/edits";
 import { usePending } from "../state/pending";
 import { useSettings } from "../state/settings";
 
-type Heard = Schemas["HeardView"];
+type Heard = Schemas["Heard"];
 
-const CEILING = `${db(CEILING_DBTP, 0)}TP`;
 /** Less is not worth an act. */
 const NEAR_DB = 0.1;
+
+/** What was measured, how far it lies over what it should be, and what closes that. */
+interface Row {
+  what: string;
+  level: string;
+  /** In dB; `undefined` where it is silent. */
+  over: number | undefined;
+  than: string;
+  act?: Act | false | undefined;
+}
+
+interface Act {
+  name: string;
+  begin: () => void;
+}
 
 export function LevelsCard({ view }: { view: InstrumentView }) {
   const [kept, setKept] = useState<{ heard: Heard; of: InstrumentView }>();
   const [pending, begin] = usePending();
-  const shelfLufs = useSettings((settings) => settings.shelfLufs);
-  const strands = placedStrands(view).map(({ strand }) => strand);
-  const listen = async () =>
-    setKept({ heard: answer(await api.GET("/api/instruments/{id}/heard", { params: { path: { id: view.id } } })), of: view });
+  const listen = async () => {
+    const heard = answer(await api.GET("/api/instruments/{id}/heard", { params: { path: { id: view.id } } }));
+    setKept({ heard, of: view });
+  };
   const heard = kept?.heard;
   const changed = kept !== undefined && kept.of.program !== view.program;
-  const say = (label: string, by: (strand: number) => number) =>
-    begin(async () => {
-      const gains = strands
-        .map(({ id, gain_db }) => ({ strand: id, fact: "strand_gain_db" as const, value: gain_db + by(id), by: by(id) }))
-        .filter((one) => Math.abs(one.by) >= NEAR_DB / 10)
-        .map(({ strand, fact, value }) => ({ strand, fact, value }));
-      await change(view.id, label, gains);
-    });
-  const offLufs = heard?.loudness_lufs == null ? undefined : heard.loudness_lufs - shelfLufs;
-  const over = heard?.peak_dbtp == null ? undefined : heard.peak_dbtp - CEILING_DBTP;
-  const spreadDb = heard ? apart(heard.strands) : 0;
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Level of the whole" data-part="levels">
       <div className="flex items-baseline gap-3">
@@ -47,62 +49,93 @@ export function LevelsCard({ view }: { view: InstrumentView }) {
         </button>
       </div>
       {heard && heard.key == null && <p className="text-ink2">No key sounds yet.</p>}
-      {heard && heard.key != null && (
-        <>
-          {changed && <p className="text-[12px] text-mark">The instrument was changed since: measure again before anything is done.</p>}
-          <Row
-            says={`${keyName(heard.key)} at strike 100 is ${heard.loudness_lufs == null ? "silent" : lufs.show(heard.loudness_lufs)}${
-              offLufs === undefined
-                ? ""
-                : `: ${Math.abs(offLufs) < NEAR_DB ? "as loud as the shelf" : `${db(Math.abs(offLufs))} ${offLufs > 0 ? "over" : "under"} the shelf's ${lufs.show(shelfLufs)}`}`
-            }.`}
-            act={offLufs !== undefined && Math.abs(offLufs) >= NEAR_DB ? "Bring it to the shelf's" : undefined}
-            disabled={changed || pending}
-            onAct={() => say("bring the instrument to the shelf's loudness", () => -(offLufs ?? 0))}
-          />
-          <Row
-            says={`${heard.chord.length} keys struck hard reach ${heard.peak_dbtp == null ? "nothing" : `${db(heard.peak_dbtp)}TP`}${
-              over === undefined ? "" : `: ${db(Math.abs(over))} ${over > 0 ? "over" : "under"} ${CEILING}`
-            }.`}
-            act={over !== undefined && over > 0 ? `Lower all by ${db(over)}` : undefined}
-            disabled={changed || pending}
-            onAct={() => say("lower all strands until ten keys have room", () => -(over ?? 0))}
-          />
-          {heard.strands.length > 1 && (
-            <Row
-              says={`${heard.strands
-                .map(
-                  (one) =>
-                    `${strands.find(({ id }) => id === one.strand)?.name ?? ""} ${one.loudness_lufs == null ? "silent" : lufs.show(one.loudness_lufs)}`,
-                )
-                .join(", ")}.`}
-              act={spreadDb >= NEAR_DB ? "Bring the strands together" : undefined}
-              disabled={changed || pending}
-              onAct={() => say("bring the strands together", (strand) => levelled(heard.strands, strand))}
-            />
-          )}
-        </>
-      )}
+      {changed && <p className="text-[12px] text-mark">The instrument was changed since: measure again before anything is done.</p>}
+      {heard && heard.key != null && <Levels view={view} heard={heard} busy={changed || pending} begin={begin} />}
     </section>
   );
 }
 
-interface RowProps {
-  says: string;
-  act: string | undefined;
-  disabled: boolean;
-  onAct: () => void;
+interface LevelsProps {
+  view: InstrumentView;
+  heard: Heard;
+  busy: boolean;
+  begin: (work: () => Promise<unknown>) => void;
 }
 
-function Row({ says, act, disabled, onAct }: RowProps) {
+function Levels({ view, heard, busy, begin }: LevelsProps) {
+  const shelfLufs = useSettings((settings) => settings.shelfLufs);
+  const strands = placedStrands(view).map(({ strand }) => strand);
+  const lower = (label: string, by: (strand: number) => number) => () =>
+    begin(async () => {
+      const moved = strands.filter(({ id }) => by(id) !== 0);
+      const wishes = moved.map(({ id, gain_db }) => ({ strand: id, fact: "strand_gain_db" as const, value: gain_db - by(id) }));
+      await change(view.id, label, wishes);
+    });
+  const over = (level: number | null | undefined, than: number) => (level == null ? undefined : level - than);
+  const aboveShelf = over(heard.loudness_lufs, shelfLufs);
+  const aboveCeiling = over(heard.peak_dbtp, heard.ceiling_dbtp);
+  const besides = new Map(heard.strands.map((one) => [one.strand, one.over_others_db]));
+  const apart = heard.strands.some((one) => isOff(one.over_others_db));
+  const rows: Row[] = [
+    {
+      what: `${keyName(heard.key ?? 0)} at strike ${heard.strike}`,
+      level: loud(heard.loudness_lufs),
+      over: aboveShelf,
+      than: `the shelf's ${lufs.show(shelfLufs)}`,
+      act: isOff(aboveShelf) && {
+        name: "Bring it to the shelf's",
+        begin: lower("bring the instrument to the shelf's loudness", () => aboveShelf ?? 0),
+      },
+    },
+    {
+      what: `${heard.chord.length} keys struck hard`,
+      level: heard.peak_dbtp == null ? "silent" : `${db(heard.peak_dbtp)}TP`,
+      over: aboveCeiling,
+      than: `${db(heard.ceiling_dbtp, 0)}TP`,
+      // Under it there is room.
+      act: aboveCeiling !== undefined &&
+        aboveCeiling > 0 && {
+          name: `Lower all by ${db(aboveCeiling)}`,
+          begin: lower("lower all strands until ten keys have room", () => aboveCeiling),
+        },
+    },
+    ...(heard.strands.length > 1 ? heard.strands : []).map((one, n) => ({
+      what: strands.find(({ id }) => id === one.strand)?.name ?? "a strand that is gone",
+      level: loud(one.loudness_lufs),
+      over: one.loudness_lufs == null ? undefined : one.over_others_db,
+      than: "the strands' mean",
+      act: n === 0 &&
+        apart && { name: "Bring the strands together", begin: lower("bring the strands together", (id) => besides.get(id) ?? 0) },
+    })),
+  ];
   return (
-    <div className="flex items-center gap-3">
-      <p className="grow">{says}</p>
-      {act && (
-        <button className="button" disabled={disabled} onClick={onAct}>
-          {act}
-        </button>
-      )}
-    </div>
+    <table className="w-full">
+      <tbody>
+        {rows.map((row) => (
+          <tr key={row.what} className="h-9 border-t border-line2">
+            <td className="pr-3">{row.what}</td>
+            <td className="num pr-3 whitespace-nowrap">{row.level}</td>
+            <td className="pr-3 text-ink2">{compared(row)}</td>
+            <td className="text-right whitespace-nowrap">
+              {row.act && (
+                <button className="button" disabled={busy} onClick={row.act.begin}>
+                  {row.act.name}
+                </button>
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
+}
+
+const loud = (level: number | null | undefined) => (level == null ? "silent" : lufs.show(level));
+
+const isOff = (over: number | undefined) => over !== undefined && Math.abs(over) >= NEAR_DB / 2;
+
+function compared({ over, than }: Row): ReactNode {
+  if (over === undefined) return null;
+  if (!isOff(over)) return `as ${than}`;
+  return `${db(Math.abs(over))} ${over > 0 ? "over" : "under"} ${than}`;
 }

@@ -15,10 +15,10 @@ import { CourseCurve } from "./CourseCurve";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
-import { KeptShapes } from "./KeptShapes";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
 import { shapeOf, type Shaped, strandsOf } from "./routes";
+import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
@@ -60,7 +60,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
           </button>
         )}
         <span className="grow" />
-        <KeptShapes shaped={shaped} />
+        <ShapeMenu shaped={shaped} />
       </div>
       <LoudnessCard key={`loudness ${held.strand.id}`} shaped={shaped} />
       <BrightnessCard key={`brightness ${held.strand.id}`} shaped={shaped} />

@@ -246,8 +246,9 @@ pub fn resolve(known: Known<'_>) -> Resolved {
             let mut take = ResolvedTake::unmeasured(recorded, is_chosen, correction);
             if let Some(counted) = counted {
                 let version = counted.facts.version;
+                let kind = plan.kind_of(take.recorded.cell.pass);
                 let follows = follow(
-                    plan.kind,
+                    kind,
                     &take.recorded,
                     counted,
                     &take.correction,
@@ -255,7 +256,7 @@ pub fn resolve(known: Known<'_>) -> Resolved {
                 );
                 if follows.is_new {
                     let suggested = Suggested {
-                        kind: plan.kind,
+                        kind,
                         key: take.recorded.cell.key,
                         suggestion: follows.suggestion.clone(),
                     };
@@ -269,7 +270,7 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     curves::tell_tuning(&mut takes);
     curves::tell_levels(&mut takes);
     let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
-    let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(plan.kind)).collect();
+    let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(&plan)).collect();
     let program = program_of(&name, &plan, &map, &placed, said);
     Resolved {
         regions: said_of_regions(&program, said),
@@ -373,7 +374,7 @@ impl ResolvedTake {
     }
 
     /// What it tells about its plan.
-    fn ring(&self, kind: Kind) -> Option<Ring> {
+    fn ring(&self, plan: &Plan) -> Option<Ring> {
         let (facts, recorded) = (self.facts.as_ref()?, &self.recorded);
         let frames = facts.end_frame.saturating_sub(facts.start_frame);
         Some(Ring {
@@ -381,7 +382,7 @@ impl ResolvedTake {
             seconds: frames as f64 / f64::from(recorded.rate_hz),
             cut_off: facts.end_frame as u64 >= recorded.frames,
             beats_s: facts.beats.map(|beats| beats.seconds),
-            wants_a_loop: wants_a_loop(kind, recorded.rate_hz, facts),
+            wants_a_loop: wants_a_loop(plan.kind_of(recorded.cell.pass), recorded.rate_hz, facts),
         })
     }
 }
@@ -600,6 +601,32 @@ mod tests {
         let mut more = said.clone();
         more.insert((Target::Take(1), Fact::RecordingCents), json!(7.0));
         assert_eq!(with(&more), 7.0);
+    }
+
+    /// Nothing lets it go: it would sound for ever.
+    #[test]
+    fn what_sounds_as_a_key_comes_up_is_not_looped_by_itself() {
+        let mut plan = plan(&[69], &[100], 1);
+        let turn = 440.0 * std::f64::consts::TAU / 48_000.0;
+        let tone = (0..96_000)
+            .map(|n| (f64::from(n) * turn).sin() as f32 * 0.5)
+            .collect();
+        let facts = measure(&Audio::mono(48_000, tone));
+        assert!(!facts.loops.is_empty());
+        let of = |plan: &Plan| {
+            let counted = Counted {
+                facts: facts.clone(),
+                suggested: Vec::new(),
+            };
+            let all = resolved(plan, &Facts::new(), vec![(recorded(1, 69), Some(counted))]);
+            (
+                all.program.regions[0].looped.is_some(),
+                all.takes[0].missing.len(),
+            )
+        };
+        assert_eq!(of(&plan), (true, 0));
+        plan.passes[0].sounds_on = program::SoundsOn::KeyUp;
+        assert_eq!(of(&plan), (false, 0));
     }
 
     #[test]

@@ -1,15 +1,16 @@
 // A strand's whole shape, kept under a name and used elsewhere.
 import { useState } from "react";
-import { AskName } from "../parts/Ask";
+import { AskName, AskSurely } from "../parts/Ask";
 import { Menu } from "../parts/Menu";
 import { change } from "../state/edits";
 import { sayError, useView } from "../state/view";
-import { forgetShape, keepShape, keptOf, useKeptShapes, wishesOf } from "./shapesKept";
+import { forgetShape, keepShape, keptOf, useKeptShapes, wishesOf } from "./keptShapes";
 import { shapeOf, type Shaped } from "./routes";
 
-export function KeptShapes({ shaped }: { shaped: Shaped }) {
+export function ShapeMenu({ shaped }: { shaped: Shaped }) {
   const kept = useKeptShapes((state) => state.kept);
   const [names, setNames] = useState(false);
+  const [forgets, setForgets] = useState<string>();
   const { view, of, shape, whose } = shaped;
   const give = (name: string) => {
     const found = kept.find((one) => one.name === name)!;
@@ -26,7 +27,7 @@ export function KeptShapes({ shaped }: { shaped: Shaped }) {
         acts={[
           { name: "Keep this one…", begin: () => setNames(true) },
           ...kept.map(({ name }) => ({ name: `Use «${name}»`, begin: () => give(name) })),
-          ...kept.map(({ name }) => ({ name: `Forget «${name}»`, begin: () => forgetShape(name) })),
+          ...kept.map(({ name }) => ({ name: `Forget «${name}»…`, begin: () => setForgets(name) })),
         ]}
       />
       <AskName
@@ -39,6 +40,11 @@ export function KeptShapes({ shaped }: { shaped: Shaped }) {
           useView.getState().say(`«${name}» is kept in this browser.`);
         }}
       />
+      {forgets !== undefined && (
+        <AskSurely title={`Forget «${forgets}»?`} act="Forget it" onClose={() => setForgets(undefined)} onSure={() => forgetShape(forgets)}>
+          This browser keeps it no longer. Strands that were given it stay as they are.
+        </AskSurely>
+      )}
     </>
   );
 }

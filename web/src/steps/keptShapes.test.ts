@@ -1,5 +1,5 @@
 import { expect, it } from "vitest";
-import { keptOf, wishesOf } from "./shapesKept";
+import { keptOf, wishesOf } from "./keptShapes";
 
 const loudness = { delay_ms: 0, attack_ms: 5, hold_ms: 0, decay_ms: 900, sustain_db: -6, release_ms: 300, velocity_to_level: 0.5 };
 const filter = { passes: "low" as const, poles: 2, cutoff_hz: 900, key_follow: 0.5, resonance_db: 3, makes_up: true };
