@@ -5,7 +5,7 @@
 //! once, up to the budget.
 
 use engine::{Alone, Arriving, Engine, Kept, Leaving, Want};
-use program::{Pieces, SampleId, StrandId};
+use program::{Pieces, SampleId, ShapeId, StrandId};
 use std::cell::RefCell;
 
 /// Bytes of the exchange buffer: whatever is longer comes in pieces of at most this.
@@ -246,11 +246,17 @@ pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
     }
 }
 
-/// Sets one number of a strand's shape while it is dragged; `setting` counts as [`engine::ShapeSetting::ALL`] does.
+/// Gives a region a shape of its own while it is dragged.
 #[unsafe(no_mangle)]
-pub extern "C" fn shape(strand: f64, setting: usize, of: f64, value: f64) {
+pub extern "C" fn shape_for_itself(strand: f64, number: f64) {
+    with(|i| i.engine.shape_for_itself(StrandId(strand as u64), number as u64));
+}
+
+/// Sets one number of a shape while it is dragged; `setting` counts as [`engine::ShapeSetting::ALL`] does.
+#[unsafe(no_mangle)]
+pub extern "C" fn shape(shape: f64, setting: usize, of: f64, value: f64) {
     if let Some(setting) = engine::ShapeSetting::ALL.get(setting) {
-        with(|i| i.engine.shape(StrandId(strand as u64), *setting, of as u64, value));
+        with(|i| i.engine.shape(ShapeId(shape as u64), *setting, of as u64, value));
     }
 }
 

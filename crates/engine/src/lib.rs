@@ -39,8 +39,8 @@ use fnv::FnvHashMap;
 use interpolate::Interpolator;
 use pedals::Pedals;
 use program::{
-    Does, FULL_STRIKE, KEY_UP_SPEED, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Source,
-    Standing, StrandId, Turns,
+    Does, FULL_STRIKE, KEY_UP_SPEED, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Shape,
+    ShapeId, Source, Standing, StrandId, Turns,
 };
 use setting::{set, set_shape};
 use slabs::{SlabName, Slabs};
@@ -208,13 +208,32 @@ impl Engine {
         self.follow();
     }
 
-    /// Sets one number of a strand's shape while it is dragged, of what there are several of that with a name: heard at once by what sounds. The next
-    /// program that is taken has the last word.
-    pub fn shape(&mut self, strand: StrandId, setting: ShapeSetting, of: u64, value: f64) {
-        let place = self.program.strand(strand).map(|strand| strand.shape);
-        let shape = place.and_then(|id| self.program.shapes.iter_mut().find(|shape| shape.id == id));
+    /// Sets one number of a shape while it is dragged, of what there are several of that with a name: heard at once by what sounds. The next program
+    /// that is taken has the last word.
+    pub fn shape(&mut self, id: ShapeId, setting: ShapeSetting, of: u64, value: f64) {
+        let shape = self.program.shapes.iter_mut().find(|shape| shape.id == id);
         if let Some(shape) = shape.filter(|_| value.is_finite()) {
             set_shape(shape, setting, of, value);
+            self.follow();
+        }
+    }
+
+    /// Gives a region a shape of its own while it is dragged, which is its strand's at first; one that has its own keeps it.
+    pub fn shape_for_itself(&mut self, strand: StrandId, number: u64) {
+        let is_it = |region: &Region| region.key.strand == strand && region.key.of.number() == number;
+        let Some(n) = self.program.regions.iter().position(is_it) else {
+            return;
+        };
+        let region = &self.program.regions[n];
+        let before = self.program.shape_of_region(region);
+        if let (None, Some(before)) = (region.shape, before) {
+            let id = ShapeId::of_region(region.key);
+            let shape = Shape {
+                id,
+                ..self.program.shapes[before].clone()
+            };
+            self.program.shapes.push(shape);
+            self.program.regions[n].shape = Some(id);
             self.follow();
         }
     }

@@ -448,7 +448,7 @@ fn neither_rendering_nor_playing_takes_memory() {
             engine.note_on(key, 1 + (n % 127) as u8);
             engine.controller(1, (n % 128) as u8);
             engine.pressure((n % 128) as u8);
-            engine.shape(StrandId(0), ShapeSetting::CutoffHz, 0, f64::from(n));
+            engine.shape(program::ShapeId(0), ShapeSetting::CutoffHz, 0, f64::from(n));
             engine.controller(SUSTAIN, if n % 50 < 10 { 127 } else { 0 });
             engine.note_off(40 + (n * 5 % 40) as u8);
             engine.render(&mut left, &mut right);
@@ -458,6 +458,36 @@ fn neither_rendering_nor_playing_takes_memory() {
     assert_eq!((counted.count_total, counted.bytes_total), (0, 0));
     let seen = allocation_counter::measure(|| drop(std::hint::black_box(vec![0u8; 9])));
     assert_eq!(seen.count_total, 1, "what takes memory is seen");
+}
+
+/// What is dragged for one region is heard in it alone, by what sounds already, without a step.
+#[test]
+fn a_region_has_a_shape_for_itself_while_it_is_dragged() {
+    let mut program = program(1);
+    let mut other = program.regions[0].clone();
+    other.key.of = RegionOf::Own(1);
+    program.regions[0].when.keys = Span::of(0, 60);
+    other.when.keys = Span::of(61, 127);
+    let own = ShapeId::of_region(other.key);
+    program.regions.push(other);
+    let mut engine = playing(program);
+    engine.note_on(70, 100);
+    let before = rms(&block(&mut engine, 4_800));
+    engine.shape_for_itself(StrandId(0), 1);
+    engine.shape(own, ShapeSetting::SustainDb, 0, -12.0);
+    let moving = block(&mut engine, 48_000);
+    let under_db = 20.0 * (rms(&moving[40_000..]) / before).log10();
+    assert!((under_db + 12.0).abs() < 0.1, "{under_db} dB");
+    let steepest = moving
+        .windows(2)
+        .map(|two| (two[1] - two[0]).abs())
+        .fold(0.0, f32::max);
+    assert!(steepest < 0.016, "{steepest}");
+    engine.all_sounds_off();
+    block(&mut engine, 9_600);
+    engine.note_on(50, 100);
+    block(&mut engine, 4_800);
+    assert!((rms(&block(&mut engine, 4_800)) / before - 1.0).abs() < 0.01);
 }
 
 /// Two keys each way where nothing is said (General MIDI); nothing steps while it is moved.

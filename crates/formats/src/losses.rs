@@ -308,6 +308,13 @@ const OF_SFZ: &[Sentence] = &[
         "SFZ has no one tone at a time and no glides: all keys sound.",
         |holds, region| holds.region(region) && holds.voices(region, |voices| voices.glide.is_some()),
     ),
+    (
+        "SFZ counts the voices of regions that have a shape of their own for themselves.",
+        |holds, region| {
+            let counted = |voices: &Voices| voices.most.is_some() || voices.same_key != SameKey::Rings;
+            holds.region(region) && region.shape.is_some() && holds.voices(region, counted)
+        },
+    ),
     ("SFZ does not say which voice goes first.", |holds, region| {
         holds.region(region)
             && holds.voices(region, |voices| {

@@ -64,10 +64,20 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         names: HashSet::new(),
     };
     for strand in program.strands.iter().filter(|strand| holds.strand(strand)) {
-        lowering.strand(strand);
+        for shape in shapes_of(program, strand) {
+            lowering.strand(strand, shape);
+        }
     }
-    for region in program.regions.iter().filter(|region| holds.region(region)) {
-        lowering.region(region);
+    let mut regions: Vec<(StrandId, &Region)> = (program.regions.iter())
+        .filter(|region| holds.region(region))
+        .filter_map(|region| {
+            let strand = lowering.strands.get(&(region.key.strand, region.shape))?;
+            Some((*strand, region))
+        })
+        .collect();
+    regions.sort_by_key(|(strand, _)| *strand);
+    for (strand, region) in regions {
+        lowering.region(region, strand);
     }
     Lowered {
         program: lowering.lowered,
@@ -82,8 +92,23 @@ struct Lowering<'a> {
     format: Format,
     lowered: Program,
     bakes: Vec<Bake>,
-    strands: HashMap<StrandId, StrandId>,
+    /// By what they are of, and by the shape of their own that regions have.
+    strands: HashMap<(StrandId, Option<ShapeId>), StrandId>,
     names: HashSet<String>,
+}
+
+/// `None` for the strand's own shape, and each that regions of it have for themselves: formats say shapes of strands.
+fn shapes_of(program: &Program, strand: &Strand) -> Vec<Option<ShapeId>> {
+    let of_regions = program.regions_of(strand.id).map(|region| region.shape);
+    let mut all: Vec<Option<ShapeId>> = Vec::new();
+    for shape in of_regions {
+        if !all.contains(&shape) {
+            all.push(shape);
+        }
+    }
+    // The strand's own comes first.
+    all.sort_by_key(Option::is_some);
+    if all.is_empty() { vec![None] } else { all }
 }
 
 impl Lowering<'_> {
@@ -92,10 +117,12 @@ impl Lowering<'_> {
     }
 
     /// What it asks for and sounds like beside its regions is said of each of them.
-    fn strand(&mut self, strand: &Strand) {
+    fn strand(&mut self, strand: &Strand, own: Option<ShapeId>) {
         let number = self.lowered.strands.len() as u64;
-        self.strands.insert(strand.id, StrandId(number));
-        let shape = self.program.shape_of(strand).cloned().unwrap_or_default();
+        self.strands.insert((strand.id, own), StrandId(number));
+        let named = own.unwrap_or(strand.shape);
+        let shape = self.program.shapes.iter().find(|shape| shape.id == named);
+        let shape = shape.cloned().unwrap_or_default();
         let (mut driving, _) = lower_driving(self.program, &shape, self.format);
         // Curves are numbered through the whole file.
         let first = self.lowered.curves.len() as u64;
@@ -131,12 +158,9 @@ impl Lowering<'_> {
         });
     }
 
-    fn region(&mut self, region: &Region) {
+    fn region(&mut self, region: &Region, strand: StrandId) {
         let program = self.program;
-        let (Some(sample), Some(&strand)) = (
-            program.samples.get(region.sample),
-            self.strands.get(&region.key.strand),
-        ) else {
+        let Some(sample) = program.samples.get(region.sample) else {
             return;
         };
         let end_frame = region.end_frame.min(sample.frames);

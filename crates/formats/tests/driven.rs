@@ -44,8 +44,43 @@ fn sine(hz: f64) -> Audio {
     }
 }
 
+/// A region that has a shape of its own is written with it, in a strand beside the other's, and the other renderer filters it alone.
+#[test]
+fn a_region_with_a_shape_of_its_own_is_written_with_it() {
+    let mut program = program(Shape::default());
+    let mut other = program.regions[0].clone().on_keys(61, 127);
+    other.key.of = program::RegionOf::Own(1);
+    other.root_key = 72;
+    other.shape = Some(ShapeId(9));
+    program.regions[0].when.keys = program::Span::of(0, 60);
+    program.regions.push(other);
+    program.shapes.push(Shape {
+        id: ShapeId(9),
+        filter: Some(filter(400.0, 0.0)),
+        ..Shape::default()
+    });
+    assert_eq!(lower(&program, Format::SoundFont2).program.strands.len(), 2);
+    let sfz = write_sfz(&lower(&program, Format::Sfz).program);
+    assert_eq!(
+        (sfz.matches("<group>").count(), sfz.matches("cutoff=400").count()),
+        (2, 1)
+    );
+    // Two octaves over its cutoff a filter of two poles lets 24 dB less pass (Butterworth).
+    for (key, under_db) in [(60, 0.0), (72, 24.0)] {
+        let (ours, others) = both_on(&program, &sine(1_600.0), 24_000, key);
+        for rendered in [ours, others] {
+            let under = db(&sine(1_600.0).channels[0][12_000..24_000]) - 3.0 - db(&rendered[12_000..]);
+            assert!((under - under_db).abs() < 1.0, "key {key}: {under}");
+        }
+    }
+}
+
 /// The left side of one key, by our engine and by the other renderer, from the lowered program.
 fn both(program: &Program, audio: &Audio, frames: usize) -> (Vec<f32>, Vec<f32>) {
+    both_on(program, audio, frames, 60)
+}
+
+fn both_on(program: &Program, audio: &Audio, frames: usize, key: u8) -> (Vec<f32>, Vec<f32>) {
     let lowered = lower(program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|of| bake(audio, of)).collect();
     let mut file = std::io::Cursor::new(Vec::new());
@@ -59,15 +94,12 @@ fn both(program: &Program, audio: &Audio, frames: usize) -> (Vec<f32>, Vec<f32>)
     let mut synthesizer = Synthesizer::new(&font, &settings).unwrap();
     synthesizer.set_master_volume(1.0);
     synthesizer.process_midi_message(0, 0xB0, 7, 127);
-    synthesizer.note_on(0, 60, 127);
+    synthesizer.note_on(0, i32::from(key), 127);
     let (mut left, mut right) = (vec![0.0; frames], vec![0.0; frames]);
     synthesizer.render(&mut left, &mut right);
     let strike = Event {
         frame: 0,
-        kind: EventKind::NoteOn {
-            key: 60,
-            velocity: 127,
-        },
+        kind: EventKind::NoteOn { key, velocity: 127 },
     };
     let samples = baked.iter().map(|audio| audio.channels.clone()).collect();
     let (ours, _) = render_offline(&lowered.program, samples, f64::from(RATE), &[strike], frames);

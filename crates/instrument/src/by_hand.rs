@@ -3,7 +3,7 @@
 use crate::facts::said_about;
 use crate::limits::{ByController, within};
 use crate::{About, Fact, Facts, Target};
-use program::{Program, Region, Span, StrandId};
+use program::{Program, Region, ShapeId, Span, StrandId};
 use serde::Serialize;
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -17,11 +17,14 @@ pub struct RegionSaid {
     pub by_hand: Vec<Fact>,
     /// The controller that chooses it.
     pub controller: Option<ByController>,
+    /// The name that a shape of its own has, whether it has one or not.
+    pub own_shape: ShapeId,
 }
 
 /// The same of every region, in the program's order.
 pub fn said_of_regions(program: &Program, said: &Facts) -> Vec<RegionSaid> {
     let of = |region: &Region| RegionSaid {
+        own_shape: ShapeId::of_region(region.key),
         number: region.key.of.number(),
         by_hand: Fact::of(About::Region)
             .filter(|fact| said.contains_key(&(Target::of_region(region), *fact)))

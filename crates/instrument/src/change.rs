@@ -156,7 +156,7 @@ impl Change {
 }
 
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {
-    if target.about() != fact.about() {
+    if !fact.is_of(target.about()) {
         let of = target.about().name();
         return Err(ChangeError(format!("{} is not said of a {of}.", fact.name())));
     }

@@ -2,10 +2,10 @@
 
 use crate::driving::{FilterForm, RouteSaid};
 use crate::facts::said_about;
-use crate::{About, Fact, Facts, Target};
+use crate::{Fact, Facts, Target};
 use program::{
     Course, CourseId, Curve, CurveId, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement,
-    MovementId, Passes, Route, RouteId, SampleId, Shape, StrandId,
+    MovementId, Passes, Route, RouteId, SampleId, Shape, ShapeId,
 };
 use serde::de::DeserializeOwned;
 
@@ -18,24 +18,20 @@ const FIRST_FILTER: Filter = Filter {
     resonance_db: 0.0,
     makes_up: false,
 };
-fn curve_id(strand: StrandId, route: u64) -> CurveId {
-    CurveId(SampleId::of("curve", &[strand.0, route]).0)
+
+fn curve_id(shape: ShapeId, route: u64) -> CurveId {
+    CurveId(SampleId::of("curve", &[shape.0, route]).0)
 }
 
-/// Every part of a kind that was said of a strand, by its number and made by it; `None` where it is said to be gone.
+/// Every part of a kind that was said of a shape, by its number and made by it; `None` where it is said to be gone.
 fn parts_of<S: DeserializeOwned, T>(
     said: &Facts,
-    strand: StrandId,
-    about: About,
+    (part, fact): (impl Fn(u64) -> Target, Fact),
     mut make: impl FnMut(u64, S) -> T,
 ) -> Vec<(u64, Option<T>)> {
-    let of = |target: &Target| {
-        let (_, number, part) = target.kept();
-        (target.about() == about && number == strand.0).then_some(part)
-    };
-    said.iter()
+    said.range((part(0), fact)..=(part(u64::MAX), fact))
         .filter_map(|((target, _), value)| {
-            let number = of(target)?;
+            let (_, _, number) = target.kept();
             let part: Option<S> = serde_json::from_value(value.clone()).ok()?;
             Some((number, part.map(|part| make(number, part))))
         })
@@ -56,19 +52,27 @@ fn lay_parts<T>(over: &mut Vec<T>, parts: Vec<(u64, Option<T>)>, name: fn(&T) ->
     over.truncate(most);
 }
 
-/// Lays what was said of a strand's filter, courses, movements and routes over those of a shape; the curves of its routes.
-pub(crate) fn lay_driving(shape: &mut Shape, strand: StrandId, said: &Facts) -> Vec<Curve> {
-    shape.filter = said_of_filter(shape.filter, strand, said);
+/// Lays what was said of a filter, and of the courses, movements and routes of a shape of that name, over those of another; the curves of its routes.
+pub(crate) fn lay_driving(shape: &mut Shape, (of, id): (Target, ShapeId), said: &Facts) -> Vec<Curve> {
+    shape.filter = said_of_filter(shape.filter, of, said);
     // Each has the name by which it is said, whatever stands in it.
-    let courses = parts_of(said, strand, About::Course, |n, course: Course| Course {
-        id: CourseId(n),
-        ..course
-    });
+    let courses = parts_of(
+        said,
+        (|n| Target::Course(id, n), Fact::Course),
+        |n, course: Course| Course {
+            id: CourseId(n),
+            ..course
+        },
+    );
     lay_parts(&mut shape.courses, courses, |course| course.id.0, MOST_COURSES);
-    let movements = parts_of(said, strand, About::Movement, |n, movement: Movement| Movement {
-        id: MovementId(n),
-        ..movement
-    });
+    let movements = parts_of(
+        said,
+        (|n| Target::Movement(id, n), Fact::Movement),
+        |n, movement: Movement| Movement {
+            id: MovementId(n),
+            ..movement
+        },
+    );
     lay_parts(
         &mut shape.movements,
         movements,
@@ -76,30 +80,33 @@ pub(crate) fn lay_driving(shape: &mut Shape, strand: StrandId, said: &Facts) -> 
         MOST_MOVEMENTS,
     );
     let mut curves = Vec::new();
-    let routes = parts_of(said, strand, About::Route, |n, route: RouteSaid| {
-        let id = curve_id(strand, n);
-        let curve = (!route.curve.is_empty()).then_some(id);
-        if curve.is_some() {
-            curves.push(Curve {
-                id,
-                points: route.curve,
-            });
-        }
-        Route {
-            id: RouteId(n),
-            from: route.from,
-            times: route.times,
-            curve,
-            to: route.to,
-            amount: route.amount,
-        }
-    });
+    let routes = parts_of(
+        said,
+        (|n| Target::Route(id, n), Fact::Route),
+        |n, route: RouteSaid| {
+            let named = curve_id(id, n);
+            let curve = (!route.curve.is_empty()).then_some(named);
+            if curve.is_some() {
+                curves.push(Curve {
+                    id: named,
+                    points: route.curve,
+                });
+            }
+            Route {
+                id: RouteId(n),
+                from: route.from,
+                times: route.times,
+                curve,
+                to: route.to,
+                amount: route.amount,
+            }
+        },
+    );
     lay_parts(&mut shape.routes, routes, |route| route.id.0, MOST_ROUTES);
     curves
 }
 
-fn said_of_filter(first: Option<Filter>, strand: StrandId, said: &Facts) -> Option<Filter> {
-    let target = Target::Strand(strand);
+fn said_of_filter(first: Option<Filter>, target: Target, said: &Facts) -> Option<Filter> {
     let form: Option<FilterForm> = match said_about::<Option<FilterForm>>(said, target, Fact::FilterForm) {
         Some(form) => form,
         None => first.map(|Filter { passes, poles, .. }| FilterForm { passes, poles }),
@@ -125,7 +132,10 @@ mod tests {
     use program::Rate;
     use serde_json::{Value, json};
 
-    const ONE: StrandId = StrandId(1);
+    use program::StrandId;
+
+    const ONE: (Target, ShapeId) = (Target::Strand(StrandId(1)), ShapeId(1));
+    const TWO: (Target, ShapeId) = (Target::Strand(StrandId(2)), ShapeId(2));
 
     fn said(wishes: Vec<(Target, Fact, Value)>) -> Facts {
         let mut facts = Facts::new();
@@ -139,7 +149,7 @@ mod tests {
 
     #[test]
     fn a_filter_is_there_when_its_form_is_said_and_each_number_stays_by_itself() {
-        let strand = Target::Strand(ONE);
+        let strand = ONE.0;
         let mut shape = Shape::default();
         let facts = said(vec![(strand, Fact::FilterCutoffHz, json!(900))]);
         lay_driving(&mut shape, ONE, &facts);
@@ -155,8 +165,8 @@ mod tests {
             (Passes::High, 1, 900.0)
         );
         // A copy of it may have none.
-        let facts = said(vec![(Target::Strand(StrandId(2)), Fact::FilterForm, json!(null))]);
-        lay_driving(&mut shape, StrandId(2), &facts);
+        let facts = said(vec![(TWO.0, Fact::FilterForm, json!(null))]);
+        lay_driving(&mut shape, TWO, &facts);
         assert_eq!(shape.filter, None);
     }
 
@@ -165,9 +175,9 @@ mod tests {
         let mut shape = Shape::default();
         let route = |amount: f64, curve: Value| json!({"from": "strike", "to": "cutoff", "amount": amount, "curve": curve});
         let facts = said(vec![
-            (Target::Route(ONE, 4), Fact::Route, route(1_200.0, json!([]))),
+            (Target::Route(ONE.1, 4), Fact::Route, route(1_200.0, json!([]))),
             (
-                Target::Route(ONE, 5),
+                Target::Route(ONE.1, 5),
                 Fact::Route,
                 route(
                     -600.0,
@@ -175,17 +185,17 @@ mod tests {
                 ),
             ),
             (
-                Target::Movement(ONE, 1),
+                Target::Movement(ONE.1, 1),
                 Fact::Movement,
                 json!({"wave": "sine", "rate": {"hz": 5.0}}),
             ),
-            (Target::Route(StrandId(2), 4), Fact::Route, json!(null)),
+            (Target::Route(TWO.1, 4), Fact::Route, json!(null)),
         ]);
         let curves = lay_driving(&mut shape, ONE, &facts);
         assert_eq!(shape.routes.iter().map(|r| r.id.0).collect::<Vec<_>>(), [4, 5]);
         assert_eq!(shape.routes[1].curve, Some(curves[0].id));
         assert_eq!(shape.movements[0].rate, Rate::Hz(5.0));
-        lay_driving(&mut shape, StrandId(2), &facts);
+        lay_driving(&mut shape, TWO, &facts);
         assert_eq!(shape.routes.iter().map(|r| r.id.0).collect::<Vec<_>>(), [5]);
     }
 

@@ -59,13 +59,15 @@ pub(crate) struct Row {
     pub(crate) fact: Fact,
     pub(crate) name: &'static str,
     pub(crate) about: About,
+    /// Of what else it may be said.
+    pub(crate) also: Option<About>,
     pub(crate) takes: Takes,
     /// Whether saying it may alter samples.
     pub(crate) rendered: bool,
 }
 
 macro_rules! facts {
-    ($( $(#[$says:meta])* $fact:ident $name:literal of $about:ident: $takes:expr $(, $rendered:ident)?; )*) => {
+    ($( $(#[$says:meta])* $fact:ident $name:literal of $about:ident $(or $also:ident)?: $takes:expr $(, $rendered:ident)?; )*) => {
         /// A field that can be said.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, ToSchema)]
         #[serde(rename_all = "snake_case")]
@@ -74,11 +76,13 @@ macro_rules! facts {
         }
 
         const ROWS: &[Row] = &[
-            $( Row { fact: Fact::$fact, name: $name, about: About::$about, takes: $takes, rendered: facts!(@ $($rendered)?) }, )*
+            $( Row { fact: Fact::$fact, name: $name, about: About::$about, also: facts!(or $($also)?), takes: $takes, rendered: facts!(@ $($rendered)?) }, )*
         ];
     };
     (@ rendered) => { true };
     (@) => { false };
+    (or $also:ident) => { Some(About::$also) };
+    (or) => { None };
 }
 
 /// A place in the file: any frame.
@@ -245,30 +249,30 @@ facts! {
     /// One tone at a time, and how it glides to the next; `null` for as many tones as there are keys.
     StrandGlide "strand_glide" of Strand: Takes::Fitting(is_glide, "A glide takes between 0 and 10 s.");
     /// Silence before it begins.
-    ShapeDelayMs "shape_delay_ms" of Strand: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");
+    ShapeDelayMs "shape_delay_ms" of Strand or Region: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");
     /// From silence to full.
-    ShapeAttackMs "shape_attack_ms" of Strand: Takes::Number("An attack", 0.0, PART_MS, "ms");
+    ShapeAttackMs "shape_attack_ms" of Strand or Region: Takes::Number("An attack", 0.0, PART_MS, "ms");
     /// How long it stays full.
-    ShapeHoldMs "shape_hold_ms" of Strand: Takes::Number("A hold", 0.0, SHORT_PART_MS, "ms");
+    ShapeHoldMs "shape_hold_ms" of Strand or Region: Takes::Number("A hold", 0.0, SHORT_PART_MS, "ms");
     /// How long it takes to fall by 100 dB, down to where it is held.
-    ShapeDecayMs "shape_decay_ms" of Strand: Takes::Number("A decay", 0.0, PART_MS, "ms");
+    ShapeDecayMs "shape_decay_ms" of Strand or Region: Takes::Number("A decay", 0.0, PART_MS, "ms");
     /// Where it is held.
-    ShapeSustainDb "shape_sustain_db" of Strand: Takes::Number("What it is held at", -96.0, 0.0, "dB");
+    ShapeSustainDb "shape_sustain_db" of Strand or Region: Takes::Number("What it is held at", -96.0, 0.0, "dB");
     /// How long it takes to fall by 100 dB after its key came up.
-    ShapeReleaseMs "shape_release_ms" of Strand: Takes::Number("A release", 0.0, PART_MS, "ms");
+    ShapeReleaseMs "shape_release_ms" of Strand or Region: Takes::Number("A release", 0.0, PART_MS, "ms");
     /// How strongly the strike drives its level: 1 by the whole of 40·log₁₀(v/127) dB.
-    ShapeStrikeToLevel "shape_strike_to_level" of Strand: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
+    ShapeStrikeToLevel "shape_strike_to_level" of Strand or Region: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
 
     /// What its filter lets pass and how steeply; `null` for none.
-    FilterForm "filter_form" of Strand: Takes::Fitting(is_filter_form, "A filter is a low- or high-pass of 1, 2 or 4 poles, or a band-pass or notch of 2 or 4.");
+    FilterForm "filter_form" of Strand or Region: Takes::Fitting(is_filter_form, "A filter is a low- or high-pass of 1, 2 or 4 poles, or a band-pass or notch of 2 or 4.");
     /// Where it is 3 dB down.
-    FilterCutoffHz "filter_cutoff_hz" of Strand: Takes::Number("A cutoff", 20.0, 20_000.0, "Hz");
+    FilterCutoffHz "filter_cutoff_hz" of Strand or Region: Takes::Number("A cutoff", 20.0, 20_000.0, "Hz");
     /// How far that follows the key: 1 fully.
-    FilterKeyFollow "filter_key_follow" of Strand: Takes::Number("How far the cutoff follows the key", -2.0, 2.0, "semitones a key");
+    FilterKeyFollow "filter_key_follow" of Strand or Region: Takes::Number("How far the cutoff follows the key", -2.0, 2.0, "semitones a key");
     /// How far it is raised at the cutoff.
-    FilterResonanceDb "filter_resonance_db" of Strand: Takes::Number("A resonance", 0.0, 40.0, "dB");
+    FilterResonanceDb "filter_resonance_db" of Strand or Region: Takes::Number("A resonance", 0.0, 40.0, "dB");
     /// Whether what it takes away is made up.
-    FilterMakesUp "filter_makes_up" of Strand: Takes::Switch;
+    FilterMakesUp "filter_makes_up" of Strand or Region: Takes::Switch;
 
     /// What drives what; `null` where it is gone.
     Route "route" of Route: Takes::Fitting(is_route, "A route goes from a source that moves to a number of the sound, no further than that goes.");
@@ -351,11 +355,17 @@ impl Fact {
         ROWS.iter().find(|row| row.name == name).map(|row| row.fact)
     }
 
+    /// Whether it can be said of a kind of target.
+    pub fn is_of(self, about: About) -> bool {
+        let Row { about: of, also, .. } = self.row();
+        *of == about || *also == Some(about)
+    }
+
     /// All facts of a kind of target.
     pub fn of(about: About) -> impl Iterator<Item = Self> {
         ROWS.iter()
-            .filter(move |row| row.about == about)
             .map(|row| row.fact)
+            .filter(move |fact| fact.is_of(about))
     }
 
     /// Whether it is a stage of [`signal::Cleaning`]: the field of its name.

@@ -2,13 +2,13 @@
 
 use crate::driven::lay_driving;
 use crate::facts::said_about;
-use crate::{Fact, Facts, Reason, Target};
+use crate::{About, Fact, Facts, Reason, Target};
 use program::{
-    Loudness, On, ParamId, Program, Region, Route, Shape, ShapeId, SoundsOn, Source, Standing, Strand,
-    level_db, velocity_gain_db,
+    Loudness, On, ParamId, Program, Region, RegionKey, Route, ShapeId, SoundsOn, Source, Standing, Strand,
+    StrandId, level_db, velocity_gain_db,
 };
 use serde::Serialize;
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use utoipa::ToSchema;
 
 /// Strikes at which levels are told.
@@ -53,31 +53,85 @@ pub(crate) fn reasons_of(program: &Program, strand: &Strand) -> Vec<Reason> {
     ]
 }
 
-/// Lays what was said of the shapes of strands over those that they have, each in a shape of its own where anything was.
+/// Lays what was said of the shapes of strands and regions over those that they have, each in a shape of its own where anything was.
 pub(crate) fn lay_shapes(program: &mut Program, said: &Facts) {
     // A copy plays as what it is a copy of, but for what was said of it: that comes first.
-    let shares = |strand: &Strand| strand.shape != ShapeId(strand.id.0);
+    let shares = |strand: &Strand| strand.shape != ShapeId::of_strand(strand.id);
     let mut order: Vec<usize> = (0..program.strands.len()).collect();
     order.sort_by_key(|n| shares(&program.strands[*n]));
     for n in order {
-        let strand = &program.strands[n];
-        let own = ShapeId(strand.id.0);
-        let before = program.shape_of(strand).cloned().unwrap_or_default();
-        let mut shape = Shape {
-            loudness: said_of_loudness(before.loudness, Target::Strand(strand.id), said),
-            ..before.clone()
+        let Strand { id, shape, .. } = program.strands[n];
+        let own = ShapeId::of_strand(id);
+        program.strands[n].shape = lay_shape(program, (shape, own), &[(Target::Strand(id), own)], said);
+    }
+    lay_shapes_of_regions(program, said);
+}
+
+/// Lays what was said of some over a shape, one after the other: the name of its own, or of that one where nothing was.
+fn lay_shape(
+    program: &mut Program,
+    (before, own): (ShapeId, ShapeId),
+    of: &[(Target, ShapeId)],
+    said: &Facts,
+) -> ShapeId {
+    let known = program.shapes.iter().find(|shape| shape.id == before);
+    let known = known.cloned().unwrap_or_default();
+    let (mut shape, mut curves) = (known.clone(), Vec::new());
+    for (target, name) in of {
+        shape.loudness = said_of_loudness(shape.loudness, *target, said);
+        curves.extend(lay_driving(&mut shape, (*target, *name), said));
+    }
+    if shape == known {
+        return before;
+    }
+    shape.id = own;
+    program.curves.extend(curves);
+    match program.shapes.iter_mut().find(|other| other.id == own) {
+        Some(other) => *other = shape,
+        None => program.shapes.push(shape),
+    }
+    own
+}
+
+/// A region has its strand's shape, but for what was said of it; one of a copy what was said of that which it is a copy of, too.
+fn lay_shapes_of_regions(program: &mut Program, said: &Facts) {
+    let shaped: HashSet<ShapeId> = (said.keys())
+        .filter_map(|(target, fact)| match *target {
+            Target::Region(strand, number) if fact.is_of(About::Strand) => {
+                Some(ShapeId::of_part(strand, number))
+            }
+            Target::Route(shape, _) | Target::Movement(shape, _) | Target::Course(shape, _) => Some(shape),
+            _ => None,
+        })
+        .collect();
+    let originals: HashMap<StrandId, StrandId> = (program.strands.iter())
+        .filter_map(|strand| Some((strand.id, strand.regions_of?)))
+        .collect();
+    for n in 0..program.regions.len() {
+        let key = program.regions[n].key;
+        let original = |of: &RegionKey| {
+            let strand = *originals.get(&of.strand)?;
+            Some(RegionKey { strand, ..*of })
         };
-        let curves = lay_driving(&mut shape, strand.id, said);
-        if shape == before {
+        let mut of: Vec<(Target, ShapeId)> = std::iter::successors(Some(key), original)
+            .take(program.strands.len())
+            .map(|key| {
+                (
+                    Target::Region(key.strand, key.of.number()),
+                    ShapeId::of_region(key),
+                )
+            })
+            .filter(|(_, shape)| shaped.contains(shape))
+            .collect();
+        let strand = (!of.is_empty())
+            .then(|| program.strand_of(&program.regions[n]))
+            .flatten();
+        let Some(before) = strand.map(|strand| strand.shape) else {
             continue;
-        }
-        shape.id = own;
-        program.curves.extend(curves);
-        match program.shapes.iter_mut().find(|other| other.id == own) {
-            Some(other) => *other = shape,
-            None => program.shapes.push(shape),
-        }
-        program.strands[n].shape = own;
+        };
+        of.reverse();
+        let shape = lay_shape(program, (before, ShapeId::of_region(key)), &of, said);
+        program.regions[n].shape = (shape != before).then_some(shape);
     }
 }
 
@@ -172,7 +226,7 @@ fn driven_db(program: &Program, region: &Region, hands: &Standing, (key, strike)
 mod tests {
     use super::*;
     use crate::{Change, Said, Wish, lay_over};
-    use program::{RegionOf, Span, StrandId, Turn, When};
+    use program::{RegionOf, Shape, Span, Turn, When};
     use serde_json::{Value, json};
 
     const ONE: StrandId = StrandId(1);
@@ -251,6 +305,75 @@ mod tests {
         assert_eq!(now, all.map(|(_, to)| to));
         // It has a shape of its own by now.
         assert_eq!(program.loudness_of(program.strand(COPY)).attack_ms, 80.0);
+    }
+
+    /// What was said of a region holds for it alone, over what holds for its strand, and for copies of it.
+    #[test]
+    fn a_region_may_have_a_shape_of_its_own() {
+        let mut program = program();
+        let copied = program.regions.clone().into_iter().map(|mut region| {
+            region.key.strand = COPY;
+            region
+        });
+        program.regions.extend(copied.collect::<Vec<_>>());
+        program.strands[1].regions_of = Some(ONE);
+        let route =
+            json!({"from": "strike", "to": "cutoff", "amount": 600.0, "curve": [{"at": 0.0, "value": 0.0}]});
+        let number = program.regions[1].key.of.number();
+        let own = ShapeId::of_region(program.regions[1].key);
+        let region = Target::Region(ONE, number);
+        let mut said = Facts::new();
+        for (target, fact, value) in [
+            (Target::Strand(ONE), Fact::ShapeAttackMs, json!(10.0)),
+            (Target::Strand(COPY), Fact::ShapeHoldMs, json!(7.0)),
+            (region, Fact::ShapeAttackMs, json!(30.0)),
+            (region, Fact::FilterForm, json!({"passes": "low", "poles": 2})),
+            (Target::Route(own, 4), Fact::Route, route),
+            (Target::Region(COPY, number), Fact::ShapeReleaseMs, json!(50.0)),
+        ] {
+            let change =
+                Change::propose("x", &said, vec![Wish::from((target, fact, Said::Value(value)))]).unwrap();
+            lay_over(&mut said, &change.fields);
+        }
+        lay_shapes(&mut program, &said);
+        let of = |n: usize| {
+            let shape = &program.shapes[program.shape_of_region(&program.regions[n]).unwrap()];
+            let Loudness {
+                attack_ms,
+                hold_ms,
+                release_ms,
+                ..
+            } = shape.loudness;
+            (
+                attack_ms,
+                hold_ms,
+                release_ms,
+                shape.filter.is_some(),
+                shape.routes.len(),
+            )
+        };
+        assert_eq!(of(0), (10.0, 0.0, 500.0, false, 0));
+        assert_eq!(of(1), (30.0, 0.0, 500.0, true, 1));
+        assert_eq!(of(2), (10.0, 7.0, 500.0, false, 0));
+        assert_eq!(of(3), (30.0, 7.0, 50.0, true, 1));
+        assert_eq!(program.regions[0].shape, None);
+        assert_eq!(program.regions[1].shape, Some(own));
+        let curve = program
+            .shapes
+            .iter()
+            .find(|shape| shape.id == own)
+            .unwrap()
+            .routes[0]
+            .curve;
+        assert!(program.curves.iter().any(|known| Some(known.id) == curve));
+        assert!(
+            Change::propose(
+                "x",
+                &said,
+                vec![Wish::from((region, Fact::StrandMuted, Said::Value(json!(true))))]
+            )
+            .is_err()
+        );
     }
 
     #[test]

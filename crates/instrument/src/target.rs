@@ -1,7 +1,7 @@
 //! What can be spoken of: the instrument, its passes, takes, regions, strands, and what drives them.
 
 use crate::{LayerId, PassId};
-use program::{Region, StrandId};
+use program::{Region, ShapeId, StrandId};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -23,12 +23,12 @@ pub enum Target {
     Region(StrandId, u64),
     /// A strand.
     Strand(StrandId),
-    /// What drives a number of a strand, by its [`program::RouteId`].
-    Route(StrandId, u64),
-    /// A slow movement of a strand, by its [`program::MovementId`].
-    Movement(StrandId, u64),
-    /// A course of a strand, by its [`program::CourseId`].
-    Course(StrandId, u64),
+    /// What drives a number of a shape, by its [`program::RouteId`].
+    Route(ShapeId, u64),
+    /// A slow movement of a shape, by its [`program::MovementId`].
+    Movement(ShapeId, u64),
+    /// A course of a shape, by its [`program::CourseId`].
+    Course(ShapeId, u64),
 }
 
 /// A kind of [`Target`].
@@ -108,10 +108,10 @@ impl Target {
             Self::Pass(pass) => (pass.0, 0),
             Self::Layer(pass, layer) => (pass.0, layer.0),
             Self::Take(id) | Self::LongTake(id) => (id, 0),
-            Self::Region(strand, number)
-            | Self::Route(strand, number)
-            | Self::Movement(strand, number)
-            | Self::Course(strand, number) => (strand.0, number),
+            Self::Region(strand, number) => (strand.0, number),
+            Self::Route(shape, number) | Self::Movement(shape, number) | Self::Course(shape, number) => {
+                (shape.0, number)
+            }
             Self::Strand(strand) => (strand.0, 0),
         };
         (self.about().name(), number, part)
@@ -128,9 +128,9 @@ impl Target {
             About::LongTake => Self::LongTake(number),
             About::Region => Self::Region(StrandId(number), part),
             About::Strand => Self::Strand(StrandId(number)),
-            About::Route => Self::Route(StrandId(number), part),
-            About::Movement => Self::Movement(StrandId(number), part),
-            About::Course => Self::Course(StrandId(number), part),
+            About::Route => Self::Route(ShapeId(number), part),
+            About::Movement => Self::Movement(ShapeId(number), part),
+            About::Course => Self::Course(ShapeId(number), part),
         })
     }
 }
@@ -149,9 +149,9 @@ mod tests {
             Target::LongTake(9),
             Target::Region(StrandId(4), 77),
             Target::Strand(StrandId(4)),
-            Target::Route(StrandId(4), 2),
-            Target::Movement(StrandId(4), 2),
-            Target::Course(StrandId(4), 2),
+            Target::Route(ShapeId(4), 2),
+            Target::Movement(ShapeId(4), 2),
+            Target::Course(ShapeId(4), 2),
         ];
         for target in all {
             let (about, number, part) = target.kept();

@@ -54,6 +54,23 @@ impl SampleId {
     }
 }
 
+impl ShapeId {
+    /// Of the shape that a strand has for itself.
+    pub fn of_strand(strand: StrandId) -> Self {
+        Self(strand.0)
+    }
+
+    /// Of the shape that a region has for itself: below 2⁵³, and none of a strand.
+    pub fn of_region(key: RegionKey) -> Self {
+        Self::of_part(key.strand, key.of.number())
+    }
+
+    /// The same by the number of the region among those of its strand.
+    pub fn of_part(strand: StrandId, number: u64) -> Self {
+        Self(SampleId::of("shape", &[strand.0, number]).0)
+    }
+}
+
 /// A region, for good.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

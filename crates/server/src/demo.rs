@@ -7,8 +7,8 @@ use instrument::{
     even_layers, even_rungs, first_plan,
 };
 use program::{
-    Glide, Movement, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, SoundsOn, Source, Span,
-    StrandId, Wave, Within,
+    Glide, Movement, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, ShapeId, SoundsOn, Source,
+    Span, StrandId, Wave, Within,
 };
 use serde_json::{Value, json};
 
@@ -115,7 +115,7 @@ fn follows(strand: u64, number: u64, from: Source, to: ParamId, amount: f64) -> 
         to,
         amount,
     };
-    (Target::Route(StrandId(strand), number), Fact::Route, json!(route))
+    (Target::Route(ShapeId(strand), number), Fact::Route, json!(route))
 }
 
 fn filtered(strand: u64, passes: Passes, poles: u8, cutoff_hz: u32) -> [(Target, Fact, Value); 2] {
@@ -172,7 +172,7 @@ fn opening() -> Vec<Wish> {
     let lamps = filtered(0, Passes::Low, 2, 700);
     wishes(lamps.into_iter().chain([
         follows(0, 11, Source::Controller(WHEEL), ParamId::Cutoff, 5_400.0),
-        (Target::Movement(StrandId(0), SWAY), Fact::Movement, json!(sway)),
+        (Target::Movement(ShapeId(0), SWAY), Fact::Movement, json!(sway)),
         follows(0, 12, Source::Movement(MovementId(SWAY)), ParamId::Pitch, 9.0),
         (Target::Strand(StrandId(0)), Fact::StrandGlide, json!(glide)),
     ]))

@@ -222,6 +222,9 @@ mod tests {
                         .iter()
                         .filter(|other| other.key.strand == regions[n].key.strand);
                     regions[n].key.of = RegionOf::Own(before.count() as u64);
+                    // Some have the shape of another strand for their own.
+                    let other = ShapeId(7 + (regions[n].key.strand.0 + 1) % count as u64);
+                    regions[n].shape = (regions[n].pan > 0.0).then_some(other);
                 }
                 let (strands, shapes) = (0..)
                     .zip(&strands)
