@@ -33,10 +33,10 @@ test("a part that is wished is there at once, another stays, and one that is gon
       { at: 1, value: 1 },
     ],
   };
-  const { shape: more, curves } = partsWith(program, 0, ["route", 1, 9], wished);
+  const { shape: more, curves } = partsWith(program, shape, ["route", 1, 9], wished);
   expect(more.routes.map(({ id }) => id)).toEqual([4, 9]);
   expect(curves.find(({ id }) => id === more.routes[1]!.curve)?.points).toEqual(wished.curve);
-  const { shape: less } = partsWith(program, 0, ["movement", 1, 21], null);
+  const { shape: less } = partsWith(program, shape, ["movement", 1, 21], null);
   expect(less.movements).toEqual([]);
   expect(less.routes).toEqual(shape.routes);
 });

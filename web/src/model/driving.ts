@@ -48,14 +48,13 @@ export function filterWith(shape: Shape, fact: keyof typeof OF_FILTER | "filter_
   return shape.filter ? { ...shape, filter: { ...shape.filter, [OF_FILTER[fact]]: value } } : shape;
 }
 
-/** The shape of a strand, and all curves, once a part of it is as it is wished; gone for `null`. */
+/** A shape, and all curves, once a part of it is as it is wished; gone for `null`. */
 export function partsWith(
   program: Program,
-  n: number,
+  shape: Shape,
   [kind, , number]: [PartKind, number, number],
   value: unknown,
 ): { shape: Shape; curves: Program["curves"] } {
-  const shape = program.shapes.find(({ id }) => id === program.strands[n]!.shape)!;
   const list = shape[LIST[kind]] as { id: number }[];
   const at = list.findIndex(({ id }) => id === number);
   if (value == null) return { shape: { ...shape, [LIST[kind]]: list.filter(({ id }) => id !== number) }, curves: program.curves };

@@ -32,6 +32,30 @@ test("a value that goes back to automatic stays as it is until the server says w
   expect(seen.takes[0]!.treatment!.gain_db).toBe(-3);
 });
 
+test("a region is shaped for itself, over what its strand has", () => {
+  const loudness = { attack_ms: 2, release_ms: 500 };
+  const strand = { id: 4, shape: 4 };
+  const shape = { id: 4, loudness, filter: null, courses: [], movements: [], routes: [] };
+  const shaped = {
+    ...view,
+    strands: [{ by_hand: [] }],
+    regions: [{ number: 9, by_hand: [], own_shape: 77 }],
+    program: { ...view.program, strands: [strand], shapes: [shape], curves: [] },
+  } as unknown as InstrumentView;
+  const route = { from: "strike", to: "level", amount: 3, curve: [], times: null };
+  const seen = withEdit(shaped, {
+    wishes: [
+      { region: [4, 9], fact: "shape_attack_ms", value: 40 },
+      { part: ["route", 77, 5], fact: "route", value: route },
+    ],
+  });
+  expect(seen.program.shapes[0]).toEqual(shape);
+  expect(seen.program.shapes[1]).toMatchObject({ id: 77, loudness: { attack_ms: 40, release_ms: 500 }, routes: [{ id: 5, amount: 3 }] });
+  expect(seen.program.regions[0]!.shape).toBe(77);
+  expect(seen.program.strands[0]).toEqual(strand);
+  expect(seen.regions[0]!.by_hand).toEqual(["shape_attack_ms"]);
+});
+
 test("edits lie over each other in their order", () => {
   const [one, two] = [5, 6].map((value) => ({ wishes: [{ take: 8, fact: "pan" as const, value }] }));
   expect(withEdit(withEdit(view, one!), two!).takes[1]!.correction.pan).toBe(6);

@@ -11,14 +11,15 @@ export interface Wish {
   region?: [strand: number, number: number];
   /** A strand, by its name. */
   strand?: number;
-  /** A part of a strand's shape, by its kind, its strand and its number. */
-  part?: [kind: PartKind, strand: number, number: number];
+  /** A part of a shape, by its kind, the shape that a strand or region has for itself, and its number. */
+  part?: [kind: PartKind, shape: number, number: number];
   fact: Fact;
   /** `undefined` goes back to the automatic value. */
   value: unknown;
 }
 
 type Shape = Schemas["Shape"];
+type Program = InstrumentView["program"];
 
 /** An edit: some fields, or another plan. */
 export interface Edit {
@@ -68,7 +69,7 @@ const OF_VOICES = {
   strand_glide: "glide",
 } as const;
 
-/** Facts of a strand that stand in the loudness of its shape. */
+/** Facts that stand in the loudness of a shape. */
 const OF_LOUDNESS = {
   shape_delay_ms: "delay_ms",
   shape_attack_ms: "attack_ms",
@@ -103,7 +104,7 @@ function takeWith(take: TakeView, wishes: Wish[]): TakeView {
 }
 
 function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "regions"> {
-  const program = { ...view.program, regions: [...view.program.regions] };
+  let program = { ...view.program, regions: [...view.program.regions] };
   const regions = [...view.regions];
   const at = new Map(view.program.regions.map(({ key }, n) => [`${key.strand}/${view.regions[n]!.number}`, n]));
   for (const { region, fact, value } of wishes) {
@@ -111,6 +112,9 @@ function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
     if (n === undefined) continue;
     const byHand = regions[n]!.by_hand.filter((other) => other !== fact);
     regions[n] = { ...regions[n]!, by_hand: value === undefined ? byHand : [...byHand, fact] };
+    // What the automatic value is, the server knows.
+    const shaped = value === undefined ? undefined : shapedBy(fact, value);
+    if (shaped) program = withShape(program, { region: n }, regions[n].own_shape, shaped);
     if (typeof value !== "number") continue;
     const before = program.regions[n]!;
     const treatment = view.takes.find((take) => take.id === takeId(view.program.samples[before.sample]?.source))?.treatment;
@@ -126,36 +130,64 @@ function regionsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
   return { program, regions };
 }
 
-/** A strand of which something is said has a shape of its own name. */
-function withShape(program: InstrumentView["program"], n: number, change: (before: Shape) => Shape): InstrumentView["program"] {
-  const strand = program.strands[n]!;
-  const before = program.shapes.find(({ id }) => id === strand.shape);
+/** Something that has a shape: a strand or a region, by its place. */
+type Owner = { strand: number } | { region: number };
+
+/** Of which something is said has a shape for itself, which is its strand's at first. */
+function withShape(program: Program, owner: Owner, own: number, change: (before: Shape) => Partial<Shape>): Program {
+  const of = (id: number | null | undefined) => program.shapes.find((shape) => shape.id === id);
+  const region = "region" in owner ? program.regions[owner.region] : undefined;
+  const strand = "strand" in owner ? program.strands[owner.strand] : program.strands.find(({ id }) => id === region!.key.strand);
+  const before = of(region?.shape) ?? of(strand?.shape);
   if (!before) return program;
-  const shape = { ...change(before), id: strand.id };
-  const shapes = [...program.shapes.filter(({ id }) => id !== strand.id), shape];
-  return { ...program, shapes, strands: program.strands.with(n, { ...strand, shape: strand.id }) };
+  const shape = { ...before, ...change(before), id: own };
+  const shapes = [...program.shapes.filter(({ id }) => id !== own), shape];
+  if ("region" in owner) return { ...program, shapes, regions: program.regions.with(owner.region, { ...region!, shape: own }) };
+  return { ...program, shapes, strands: program.strands.with(owner.strand, { ...strand!, shape: own }) };
+}
+
+/** Once a number of loudness or of the filter is as it is said; `undefined` where it is neither. */
+function shapedBy(fact: Fact, value: unknown): ((before: Shape) => Partial<Shape>) | undefined {
+  if (fact in OF_LOUDNESS) {
+    const set = { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value };
+    return ({ loudness }) => ({ loudness: { ...loudness, ...set } });
+  }
+  return isOfFilter(fact) ? (before) => filterWith(before, fact, value) : undefined;
+}
+
+/** The program with parts of shapes as they are wished. */
+function partsLaid(view: InstrumentView, before: Program, wishes: Wish[]): Program {
+  let program = before;
+  for (const { part, value } of wishes) {
+    // What was said before it, the server knows.
+    if (!part || value === undefined) continue;
+    const strand = program.strands.findIndex(({ id }) => id === part[1]);
+    const region = strand < 0 ? view.regions.findIndex((one) => one.own_shape === part[1]) : -1;
+    if (strand < 0 && region < 0) continue;
+    let { curves } = program;
+    const changed = (before: Shape) => {
+      const laid = partsWith(program, before, part, value);
+      curves = laid.curves;
+      return laid.shape;
+    };
+    program = { ...withShape(program, strand < 0 ? { region } : { strand }, part[1], changed), curves };
+  }
+  return program;
 }
 
 function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView, "program" | "strands"> {
   const strands = [...view.strands];
   let program = { ...view.program, strands: [...view.program.strands] };
-  for (const { strand, part, fact, value } of wishes) {
-    const n = program.strands.findIndex(({ id }) => id === (part?.[1] ?? strand));
+  for (const { strand, fact, value } of wishes) {
+    const n = program.strands.findIndex(({ id }) => id === strand);
     if (n < 0) continue;
-    if (part) {
-      const { shape, curves } = partsWith(program, n, part, value);
-      program = { ...withShape(program, n, () => shape), curves };
-      continue;
-    }
     const byHand = strands[n]!.by_hand.filter((other) => other !== fact);
     strands[n] = { ...strands[n]!, by_hand: value === undefined ? byHand : [...byHand, fact] };
     // What the automatic value is, the server knows.
     if (value === undefined) continue;
     const before = program.strands[n]!;
-    if (fact in OF_LOUDNESS) {
-      const set = { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value };
-      program = withShape(program, n, (before) => ({ ...before, loudness: { ...before.loudness, ...set } }));
-    } else if (isOfFilter(fact)) program = withShape(program, n, (before) => filterWith(before, fact, value));
+    const shaped = shapedBy(fact, value);
+    if (shaped) program = withShape(program, { strand: n }, strand!, shaped);
     else if (fact in OF_VOICES) {
       const set = { [OF_VOICES[fact as keyof typeof OF_VOICES]]: value };
       program.strands[n] = { ...before, voices: { ...before.voices, ...set } };
@@ -170,18 +202,17 @@ function strandsWith(view: InstrumentView, wishes: Wish[]): Pick<InstrumentView,
 
 /** The instrument with an edit laid over it, as far as its outcome is known without the server. */
 export function withEdit(view: InstrumentView, { wishes, plan }: Edit): InstrumentView {
-  const ofRegions = wishes.some((wish) => wish.region);
-  const ofTakes = wishes.some((wish) => wish.take !== undefined);
-  const ofStrands = wishes.some((wish) => wish.strand !== undefined || wish.part);
   const map = wishes.filter((wish) => !wish.take && !wish.region && !wish.part && wish.fact in view.map && wish.value !== undefined);
-  return {
+  let seen = {
     ...view,
     plan: plan ?? view.plan,
-    takes: ofTakes ? view.takes.map((take) => takeWith(take, wishes)) : view.takes,
+    takes: wishes.some((wish) => wish.take !== undefined) ? view.takes.map((take) => takeWith(take, wishes)) : view.takes,
     map: map.length > 0 ? { ...view.map, ...Object.fromEntries(map.map(({ fact, value }) => [fact, value])) } : view.map,
-    ...(ofRegions ? regionsWith(view, wishes) : {}),
-    ...(ofStrands ? strandsWith(view, wishes) : {}),
   };
+  if (wishes.some((wish) => wish.strand !== undefined)) seen = { ...seen, ...strandsWith(seen, wishes) };
+  if (wishes.some((wish) => wish.region)) seen = { ...seen, ...regionsWith(seen, wishes) };
+  if (wishes.some((wish) => wish.part)) seen = { ...seen, program: partsLaid(seen, seen.program, wishes) };
+  return seen;
 }
 
 /** What a wish is made from, as a command says it: what stands in its field now; `undefined` where the page does not know. */

@@ -21,6 +21,8 @@ export interface Placed {
   /** As a fact names it. */
   name: [strand: number, number: number];
   byHand: Schemas["Fact"][];
+  /** The name that a shape of its own has, whether it has one or not. */
+  ownShape: number;
   /** The controller that it is heard by. */
   controller: Schemas["ByController"] | undefined;
   take: TakeView | undefined;
@@ -52,6 +54,7 @@ export function placedRegions(view: InstrumentView): Placed[] {
       id: `${region.key.strand}/${said.number}`,
       name: [region.key.strand, said.number],
       byHand: said.by_hand,
+      ownShape: said.own_shape,
       controller: said.controller ?? undefined,
       take: takes.get(takeId(view.program.samples[region.sample]?.source)),
       extent: { lowKey: keys.low, highKey: keys.high, lowStrike: strikes.low, highStrike: strikes.high },
@@ -87,6 +90,9 @@ export function chosenRegions(all: Placed[], ids: string[], cells: ReadonlySet<s
   const first = of.filter(({ take }) => cellId(take!.cell) === focus);
   return [...first, ...of.filter((one) => !first.includes(one))];
 }
+
+/** So many, as a label calls them. */
+export const someRegions = (count: number) => (count === 1 ? "the region" : `${count} regions`);
 
 /** A side of a region. */
 export type Side = keyof Extent;

@@ -7,7 +7,7 @@ import type { InstrumentView, Schemas, TakeView } from "../api/client";
 import { takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
 import type { Phrase } from "./going";
-import type { Meter, Moved, Tempo, ToEngine } from "./worklet";
+import type { Meter, Moved, ShapeName, Tempo, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
 
 /** As the engine counts them (`engine::Setting::ALL`). */
@@ -261,10 +261,10 @@ class Player {
     this.node?.port.postMessage({ type: "keyPressure", key, value } satisfies ToEngine);
   }
 
-  /** A number of the shapes of strands that is being dragged is heard before it is kept. */
-  shape(strands: number[], setting: ShapeSetting, value: number, of = 0): void {
-    for (const strand of strands)
-      this.node?.port.postMessage({ type: "shape", strand, setting: SHAPE_SETTINGS[setting], of, value } satisfies ToEngine);
+  /** A number of shapes that is being dragged is heard before it is kept. */
+  shape(shapes: ShapeName[], setting: ShapeSetting, value: number, of = 0): void {
+    for (const shape of shapes)
+      this.node?.port.postMessage({ type: "shape", shape, setting: SHAPE_SETTINGS[setting], of, value } satisfies ToEngine);
   }
 
   /** A controller is moved, 0 to 127. */

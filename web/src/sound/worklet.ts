@@ -25,7 +25,8 @@ interface Engine {
   bend: (value: number) => void;
   pressure: (value: number) => void;
   key_pressure: (key: number, value: number) => void;
-  shape: (strand: number, setting: number, of: number, value: number) => void;
+  shape_for_itself: (strand: number, region: number) => void;
+  shape: (shape: number, setting: number, of: number, value: number) => void;
   midi: (status: number, first: number, second: number) => void;
   tempo: (quarters: number) => void;
   listen_to: (count: number) => void;
@@ -48,8 +49,8 @@ export type ToEngine =
   | { type: "bend"; value: number }
   | { type: "pressure"; value: number }
   | { type: "keyPressure"; key: number; value: number }
-  /** A number of a strand's shape that is dragged. */
-  | { type: "shape"; strand: number; setting: number; of: number; value: number }
+  /** A number of a shape that is dragged: of a region's own, where it is one's. */
+  | { type: "shape"; shape: ShapeName; setting: number; of: number; value: number }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
   /** A phrase begins, with an audio file beside it where there is one; or it ends. */
@@ -65,6 +66,12 @@ export interface Tempo {
   of: number;
   metronome: boolean;
   goesRound: boolean;
+}
+
+/** A shape by its name, and the region that has it for itself. */
+export interface ShapeName {
+  id: number;
+  region?: [strand: number, number: number];
 }
 
 export type Moved = [strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number];
@@ -159,7 +166,8 @@ class LadderEngine extends AudioWorkletProcessor {
         this.engine.key_pressure(message.key, message.value);
         break;
       case "shape":
-        this.engine.shape(message.strand, message.setting, message.of, message.value);
+        if (message.shape.region) this.engine.shape_for_itself(...message.shape.region);
+        this.engine.shape(message.shape.id, message.setting, message.of, message.value);
         break;
       case "controller":
         this.engine.controller(message.controller, message.value);

@@ -14,6 +14,8 @@ interface MapState {
   /** Whether a border takes its neighbour's with it. */
   withNeighbours: boolean;
   tab: MapTab;
+  /** What is shaped: the held strand, all of them, or the chosen regions of that one. */
+  shaping: "strand" | "all" | "regions";
   /** Strands that are listened to alone. */
   alone: number[];
   /** Regions that are, by strand and number. */
@@ -22,6 +24,7 @@ interface MapState {
   choose: (chosen: string[]) => void;
   setWithNeighbours: (on: boolean) => void;
   setTab: (tab: MapTab) => void;
+  setShaping: (shaping: MapState["shaping"]) => void;
   /** A strand is listened to alone, with the others that are, or no longer. */
   listenTo: (strand: number, on: boolean) => void;
   listenToRegions: (regions: [strand: number, number: number][]) => void;
@@ -32,6 +35,7 @@ export const useMap = create<MapState>((set) => ({
   chosen: [],
   withNeighbours: true,
   tab: "strand",
+  shaping: "strand",
   alone: [],
   aloneRegions: [],
   // What is chosen is shown, unless it is looked at in the table.
@@ -39,6 +43,7 @@ export const useMap = create<MapState>((set) => ({
   choose: (chosen) => set(({ tab }) => ({ chosen, tab: tab === "table" ? tab : "region" })),
   setWithNeighbours: (withNeighbours) => set({ withNeighbours }),
   setTab: (tab) => set({ tab }),
+  setShaping: (shaping) => set({ shaping }),
   listenTo: (strand, on) =>
     set(({ alone }) => ({ alone: on ? [...alone, strand] : alone.filter((other) => other !== strand), aloneRegions: [] })),
   listenToRegions: (aloneRegions) => set({ aloneRegions, alone: [] }),

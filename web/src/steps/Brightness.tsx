@@ -4,25 +4,18 @@ import { fitted } from "../model/ranges";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
-import { change } from "../state/edits";
-import { sayError } from "../state/view";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { isHuman } from "./Human";
-import { type Shaped, strandsOf } from "./routes";
+import { sayOf, type Shaped, shapesOf } from "./routes";
 import { FILTER } from "./shapeFacts";
 import type { FilterFact } from "../model/driving";
 
 export function BrightnessCard({ shaped }: { shaped: Shaped }) {
-  const { view, of, first, shape, whose } = shaped;
+  const { of, shape, whose } = shaped;
   const { filter } = shape;
-  const say = (fact: FilterFact, value: unknown, label: string) =>
-    void change(
-      view.id,
-      label,
-      of.map(({ strand }) => ({ strand: strand.id, fact, value })),
-    ).catch(sayError);
-  const byHand = (fact: FilterFact) => first.said.by_hand.includes(fact);
+  const say = (fact: FilterFact, value: unknown, label: string) => sayOf(shaped, label, [[fact, value]]);
+  const byHand = (fact: FilterFact) => of[0]!.byHand.includes(fact);
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Brightness" data-part="brightness">
       <div className="flex flex-wrap items-end gap-3">
@@ -49,7 +42,7 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
                 value={filter[number.of]}
                 unit={number.unit}
                 byHand={byHand(number.fact as FilterFact)}
-                onLive={(v) => player.shape(strandsOf(shaped), number.of, fitted(number, v))}
+                onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
                 onSet={(v) => say(number.fact as FilterFact, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)}
                 onAutomatic={() => say(number.fact as FilterFact, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
               />

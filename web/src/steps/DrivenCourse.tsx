@@ -8,7 +8,7 @@ import { Field } from "../parts/Field";
 import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
 import { Follows } from "./Follows";
-import { hasRoom, removePart, sayParts, sayRoute, type Shaped, strandsOf } from "./routes";
+import { hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf } from "./routes";
 import { type CourseNumber, DRIVEN_COURSE } from "./shapeFacts";
 
 interface Props {
@@ -55,7 +55,7 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
   const hear = (to: Partial<DrivenCourse>) =>
     DRIVEN_COURSE.forEach(({ of }) => {
       const value = to[of];
-      if (value !== undefined) player.shape(strandsOf(shaped), `course_${of}` as ShapeSetting, value, names.course);
+      if (value !== undefined) player.shape(shapesOf(shaped), `course_${of}` as ShapeSetting, value, names.course);
     });
   const field = (number: CourseNumber) => (
     <Field
@@ -86,7 +86,7 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
           label="Goes by"
           value={route.amount}
           unit={driven.unit}
-          onLive={(amount) => player.shape(strandsOf(shaped), "route_amount", amount, names.route)}
+          onLive={(amount) => player.shape(shapesOf(shaped), "route_amount", amount, names.route)}
           onSet={(amount) =>
             sayRoute(shaped, route, `set how far ${of} goes`, { amount: Math.max(-driven.most, Math.min(driven.most, amount)) })
           }

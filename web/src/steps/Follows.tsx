@@ -5,7 +5,7 @@ import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
 import { CurveButton } from "./Curve";
-import { addRoute, hasRoom, removePart, sayRoute, type Shaped, strandsOf } from "./routes";
+import { addRoute, hasRoom, removePart, sayRoute, type Shaped, shapesOf } from "./routes";
 
 interface Props {
   shaped: Shaped;
@@ -90,7 +90,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
         width="88px"
         value={route.amount}
         unit={of.unit}
-        onLive={(amount) => player.shape(strandsOf(shaped), "route_amount", amount, route.id)}
+        onLive={(amount) => player.shape(shapesOf(shaped), "route_amount", amount, route.id)}
         onSet={(amount) =>
           sayRoute(shaped, route, `let ${what} follow ${from} by ${of.unit.show(amount)}`, {
             amount: Math.max(-of.most, Math.min(of.most, amount)),

@@ -4,7 +4,7 @@ import { DRIFT, type Driven, HUMAN_FROM, type Movement, same } from "../model/dr
 import { cents, decibels, share, type Unit } from "../model/units";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
-import { sayParts, type Shaped, strandsOf } from "./routes";
+import { sayParts, type Shaped, shapesOf } from "./routes";
 
 interface Human extends Driven {
   label: string;
@@ -68,7 +68,7 @@ export function HumanCard({ shaped }: { shaped: Shaped }) {
               label={one.of.label}
               value={one.amount}
               unit={one.of.unit}
-              onLive={(amount) => player.shape(strandsOf(shaped), "route_amount", Math.max(0, amount), numberOf(one.n))}
+              onLive={(amount) => player.shape(shapesOf(shaped), "route_amount", Math.max(0, amount), numberOf(one.n))}
               onSet={(amount) => sayParts(shaped, `let chance move the ${one.of.name} of ${whose}`, [saidOf(one, Math.abs(amount))])}
             />
           ))}
@@ -76,7 +76,7 @@ export function HumanCard({ shaped }: { shaped: Shaped }) {
           label="Drift ±"
           value={drift}
           unit={cents}
-          onLive={(amount) => player.shape(strandsOf(shaped), "route_amount", Math.max(0, amount), DRIFT)}
+          onLive={(amount) => player.shape(shapesOf(shaped), "route_amount", Math.max(0, amount), DRIFT)}
           onSet={(amount) => sayParts(shaped, `let the pitch of ${whose} drift`, drifting(amount))}
         />
         <div className="flex items-end gap-1">

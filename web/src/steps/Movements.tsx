@@ -6,7 +6,7 @@ import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
 import { Follows } from "./Follows";
-import { hasRoom, removePart, sayMovement, sayParts, type Shaped, strandsOf } from "./routes";
+import { hasRoom, removePart, sayMovement, sayParts, type Shaped, shapesOf } from "./routes";
 
 const FIRST: Said = {
   wave: "sine",
@@ -83,7 +83,7 @@ function One({ shaped, movement, name }: { shaped: Shaped; movement: Schemas["Mo
             width="76px"
             value={movement.rate.hz}
             unit={hertz}
-            onLive={(hz) => player.shape(strandsOf(shaped), "movement_hz", within(hz, 0.01, 40), movement.id)}
+            onLive={(hz) => player.shape(shapesOf(shaped), "movement_hz", within(hz, 0.01, 40), movement.id)}
             onSet={(hz) => say(`set the rate of ${of}`, { rate: { hz: within(hz, 0.01, 40) } })}
           />
         ) : (
@@ -107,7 +107,7 @@ function One({ shaped, movement, name }: { shaped: Shaped; movement: Schemas["Mo
           width="72px"
           value={movement.fade_in_ms}
           unit={time}
-          onLive={(ms) => player.shape(strandsOf(shaped), "movement_fade_ms", within(ms, 0, 20_000), movement.id)}
+          onLive={(ms) => player.shape(shapesOf(shaped), "movement_fade_ms", within(ms, 0, 20_000), movement.id)}
           onSet={(ms) => say(`fade ${of} in`, { fade_in_ms: within(ms, 0, 20_000) })}
         />
         <Field

@@ -4,12 +4,12 @@ import type { Fact, InstrumentView } from "../api/client";
 import { LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, START_DRIVEN } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { courseOf, draggedBy, type Loudness } from "../model/shape";
+import { chosenRegions, placedRegions, someRegions } from "../model/regions";
 import { heldStrand, passOfStrand, placedStrands } from "../model/strands";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
-import { change } from "../state/edits";
 import { useMap } from "../state/map";
-import { sayError, useView } from "../state/view";
+import { useView } from "../state/view";
 import { BrightnessCard } from "./Brightness";
 import { CourseCurve } from "./CourseCurve";
 import { DrivenCourseCard } from "./DrivenCourse";
@@ -17,56 +17,84 @@ import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
-import { shapeOf, type Shaped, strandsOf } from "./routes";
+import { giveShapesBack, ownerOf, regionOwner, sayOf, type Shaped, shapesOf } from "./routes";
 import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
 import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
 
 export function ShapeBench({ view }: { view: InstrumentView }) {
-  const { pass, setPass } = useView();
-  const { strand: wanted, setStrand } = useMap();
-  const [all, setAll] = useState(false);
+  const { pass, setPass, chosen: cells, focus } = useView();
+  const { strand: wanted, setStrand, chosen: ids, choose, shaping, setShaping } = useMap();
   const strands = placedStrands(view);
   const heldId = heldStrand(view, wanted, pass);
   const held = strands.find(({ strand }) => strand.id === heldId);
-  const shape = held && shapeOf(view, held);
-  if (!held || !shape) return <p className="text-ink3">Nothing sounds yet: what was recorded is shaped here.</p>;
+  const owner = held && ownerOf(view, held);
+  if (!held || !owner) return <p className="text-ink3">Nothing sounds yet: what was recorded is shaped here.</p>;
+  const ofHeld = placedRegions(view).filter(({ region }) => region.key.strand === heldId);
+  const chosen = chosenRegions(ofHeld, ids, cells, focus);
+  const differing = ofHeld.filter(({ region }) => region.shape != null);
   const hold = (strand: number) => {
     const of = passOfStrand(view, strand);
     if (of !== undefined) setPass(of);
-    setAll(false);
+    setShaping("strand");
     setStrand(strand);
   };
-  const of = all ? [held, ...strands.filter((other) => other !== held)] : [held];
-  const shaped: Shaped = { view, of, first: held, shape, whose: of.length > 1 ? `${of.length} strands` : held.strand.name };
+  const now = shaping === "regions" && chosen.length === 0 ? "strand" : shaping;
+  const of =
+    now === "all"
+      ? [owner, ...strands.filter((other) => other !== held).flatMap((other) => ownerOf(view, other) ?? [])]
+      : now === "regions"
+        ? chosen.flatMap((one) => regionOwner(view, one) ?? [])
+        : [owner];
+  const names = { all: `${of.length} strands`, regions: someRegions(of.length), strand: held.strand.name };
+  const shaped: Shaped = { view, of, strand: held, shape: of[0]!.shape, whose: names[now] };
+  const ofStrands = now !== "regions";
+  const key = `${now === "regions" ? chosen[0]!.id : held.strand.id}`;
   return (
     <>
       <div className="flex flex-wrap items-center gap-2">
         <h2 className="mr-2 text-[17px] font-semibold">Shape</h2>
         {strands.map(({ strand }) => (
-          <button
-            key={strand.id}
-            className={`button ${!all && strand === held.strand ? "on" : ""}`}
-            aria-pressed={!all && strand === held.strand}
-            onClick={() => hold(strand.id)}
-          >
-            {strand.name}
-          </button>
+          <Whose key={strand.id} name={strand.name} on={now === "strand" && strand === held.strand} onChoose={() => hold(strand.id)} />
         ))}
         {strands.length > 1 && (
-          <button className={`button ${all ? "on" : ""}`} aria-pressed={all} onClick={() => setAll(!all)}>
-            all strands
-          </button>
+          <Whose name="all strands" on={now === "all"} onChoose={() => setShaping(now === "all" ? "strand" : "all")} />
+        )}
+        {chosen.length > 0 && (
+          <Whose
+            name={`${chosen.length === 1 ? "1 region" : `${chosen.length} regions`} alone`}
+            title={`What is set holds for ${someRegions(chosen.length)} of ${held.strand.name}; all else of them is as their strand`}
+            on={now === "regions"}
+            onChoose={() => setShaping(now === "regions" ? "strand" : "regions")}
+          />
         )}
         <span className="grow" />
         <ShapeMenu shaped={shaped} />
       </div>
-      <LoudnessCard key={`loudness ${held.strand.id}`} shaped={shaped} />
-      <BrightnessCard key={`brightness ${held.strand.id}`} shaped={shaped} />
-      <PitchCard key={`pitch ${held.strand.id}`} shaped={shaped} />
+      {differing.length > 0 && (
+        <p className="flex items-center gap-2 text-[12.5px] text-ink2" data-part="differing">
+          {differing.length === 1 ? "1 region has" : `${differing.length} regions have`} a shape of{" "}
+          {differing.length === 1 ? "its" : "their"} own.
+          <button
+            className="text-act hover:underline"
+            onClick={() => {
+              choose(differing.map(({ id }) => id));
+              setShaping("regions");
+            }}
+          >
+            Shape {differing.length === 1 ? "it" : "them"}
+          </button>
+          <button className="text-act hover:underline" onClick={() => giveShapesBack(view, differing)}>
+            Give {differing.length === 1 ? "it" : "them"} back to the strand
+          </button>
+        </p>
+      )}
+      <LoudnessCard key={`loudness ${key}`} shaped={shaped} />
+      <BrightnessCard key={`brightness ${key}`} shaped={shaped} />
+      <PitchCard key={`pitch ${key}`} shaped={shaped} />
       <Movements shaped={shaped} />
-      <VoicesCard shaped={shaped} />
+      {ofStrands && <VoicesCard shaped={shaped} />}
       <HumanCard shaped={shaped} />
       <section className="card flex flex-col gap-3 p-3" aria-label="Start and loop">
         <h3>
@@ -75,33 +103,37 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
         </h3>
         <Follows shaped={shaped} driven={START_DRIVEN} />
       </section>
-      <LevelsCard view={view} />
+      {ofStrands && <LevelsCard view={view} />}
     </>
   );
 }
 
+function Whose({ name, title, on, onChoose }: { name: string; title?: string; on: boolean; onChoose: () => void }) {
+  return (
+    <button className={`button ${on ? "on" : ""}`} title={title} aria-pressed={on} onClick={onChoose}>
+      {name}
+    </button>
+  );
+}
+
 function LoudnessCard({ shaped }: { shaped: Shaped }) {
-  const { view, of, shape, whose } = shaped;
-  const { said } = shaped.first;
+  const { of, shape, whose } = shaped;
+  const { said } = shaped.strand;
+  const ofRegions = "region" in of[0]!.target;
   const kept = shape.loudness;
   const [live, setLive] = useState<Partial<Loudness>>();
   const loudness = { ...kept, ...live };
-  const say = (facts: Fact[], values: unknown[], label: string) =>
-    void change(
-      view.id,
-      label,
-      of.flatMap((one) => facts.map((fact, n) => ({ strand: one.strand.id, fact, value: values[n] }))),
-    ).catch(sayError);
+  const isByHand = (fact: Fact) => of[0]!.byHand.includes(fact);
   const because = (about: string | undefined) => said.shape_reasons.find((reason) => reason.about === about)?.because;
-  const differs = (number: LoudnessNumber) => of.some((one) => shapeOf(view, one)?.loudness[number.of] !== kept[number.of]);
+  const differs = (number: LoudnessNumber) => of.some((one) => one.shape.loudness[number.of] !== kept[number.of]);
   const hear = (to: Partial<Loudness>) =>
     COURSE.forEach((number) => {
       const value = to[number.of];
-      if (value !== undefined) player.shape(strandsOf(shaped), number.of, value);
+      if (value !== undefined) player.shape(shapesOf(shaped), number.of, value);
     });
   const field = (number: LoudnessNumber) => {
-    const byHand = said.by_hand.includes(number.fact);
-    const why = byHand ? undefined : because(number.about);
+    const byHand = isByHand(number.fact);
+    const why = byHand ? undefined : ofRegions ? "as its strand" : because(number.about);
     return (
       <div key={number.fact} title={[why, number.says].filter(Boolean).join(" · ") || undefined}>
         <Field
@@ -109,15 +141,15 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
           value={loudness[number.of]}
           unit={number.unit}
           byHand={byHand}
-          onLive={(v) => player.shape(strandsOf(shaped), number.of, fitted(number, v))}
-          onSet={(v) => say([number.fact], [fitted(number, v)], `set ${number.label.toLowerCase()} of ${whose}`)}
-          onAutomatic={() => say([number.fact], [undefined], `give ${number.label.toLowerCase()} of ${whose} back`)}
+          onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
+          onSet={(v) => sayOf(shaped, `set ${number.label.toLowerCase()} of ${whose}`, [[number.fact, fitted(number, v)]])}
+          onAutomatic={() => sayOf(shaped, `give ${number.label.toLowerCase()} of ${whose} back`, [[number.fact, undefined]])}
         />
       </div>
     );
   };
   const reasons = [...COURSE, BY_STRIKE].flatMap((number) =>
-    said.by_hand.includes(number.fact) || !because(number.about) ? [] : [`${number.label}: ${because(number.about)}.`],
+    ofRegions || isByHand(number.fact) || !because(number.about) ? [] : [`${number.label}: ${because(number.about)}.`],
   );
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Loudness" data-part="loudness">
@@ -135,10 +167,10 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
         onKeep={(handle, to) => {
           setLive(undefined);
           const moved = COURSE.filter((number) => to[number.of] !== undefined);
-          say(
-            moved.map(({ fact }) => fact),
-            moved.map((number) => to[number.of]),
+          sayOf(
+            shaped,
             `shape the ${handle} of ${whose}`,
+            moved.map((number) => [number.fact, to[number.of]]),
           );
         }}
       />
@@ -161,13 +193,8 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
 
 /** Pitch over time, by the bend and by what else it follows. */
 function PitchCard({ shaped }: { shaped: Shaped }) {
-  const { view, of, first, whose } = shaped;
-  const say = (number: StrandNumber, value: unknown, label: string) =>
-    void change(
-      view.id,
-      label,
-      of.map(({ strand }) => ({ strand: strand.id, fact: number.fact, value })),
-    ).catch(sayError);
+  const { of, strand, whose } = shaped;
+  const say = (number: StrandNumber, value: unknown, label: string) => sayOf(shaped, label, [[number.fact, value]]);
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Pitch">
       <h3>
@@ -180,19 +207,21 @@ function PitchCard({ shaped }: { shaped: Shaped }) {
         driven={PITCH_DRIVEN[0]!}
         first={{ amount: -100, attack_ms: 0, decay_ms: 80, sustain: 0 }}
       />
-      <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">
-        {BENDS.map((number) => (
-          <Field
-            key={number.fact}
-            label={number.label}
-            value={number.of(first)}
-            unit={number.unit}
-            byHand={first.said.by_hand.includes(number.fact)}
-            onSet={(v) => say(number, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)}
-            onAutomatic={() => say(number, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
-          />
-        ))}
-      </div>
+      {"strand" in of[0]!.target && (
+        <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">
+          {BENDS.map((number) => (
+            <Field
+              key={number.fact}
+              label={number.label}
+              value={number.of(strand)}
+              unit={number.unit}
+              byHand={strand.said.by_hand.includes(number.fact)}
+              onSet={(v) => say(number, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)}
+              onAutomatic={() => say(number, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
+            />
+          ))}
+        </div>
+      )}
       <Follows shaped={shaped} driven={PITCH_DRIVEN} hidden={(route) => isHuman(route) || route.id === PITCH.route} />
     </section>
   );

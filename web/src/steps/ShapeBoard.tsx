@@ -2,9 +2,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useMemo } from "react";
 import type { InstrumentView, Schemas } from "../api/client";
+import { chosenRegions, contains, type Placed, placedRegions } from "../model/regions";
 import { heldStrand } from "../model/strands";
 import { Canvas, layerColour, MONO, SANS, type Surface } from "../parts/canvas";
-import { HEADER, laneTop, underHead, useLook } from "../parts/Ladder";
+import { HEADER, keyAt, laneTop, underHead, useLook } from "../parts/Ladder";
 import { keyName } from "../model/keys";
 import { levelsQuery } from "../state/queries";
 import { useMap } from "../state/map";
@@ -18,12 +19,11 @@ const PLOT = 140;
 const LEAST_RANGE_DB = 24;
 
 export function ShapeBoard({ view }: { view: InstrumentView }) {
-  const { low, keys, pass } = useView();
-  const strand = heldStrand(
-    view,
-    useMap((state) => state.strand),
-    pass,
-  );
+  const { low, keys, pass, chosen: cells, focus } = useView();
+  const { strand: wanted, chosen: ids, shaping, choose } = useMap();
+  const strand = heldStrand(view, wanted, pass);
+  const regions = useMemo(() => placedRegions(view).filter(({ region }) => region.key.strand === strand), [view, strand]);
+  const chosen = useMemo(() => chosenRegions(regions, ids, cells, focus), [regions, ids, cells, focus]);
   const onWheel = useLook();
   const levels = useQuery(levelsQuery(view.id, strand, view.kept_at)).data;
   const [softest, loudest] = useMemo(() => {
@@ -49,16 +49,51 @@ export function ShapeBoard({ view }: { view: InstrumentView }) {
           });
           drawDots(surface, of, inner, top + lane / 2, shareOf);
         }
+        const box = ({ extent }: Placed) => {
+          const x = (strike: number) => 6 + ((strike - 1) / 127) * (inner - 8);
+          const [left, right] = [x(extent.lowStrike), x(extent.highStrike + 1)];
+          const [top, bottom] = [laneTop(extent.highKey, low, keys, height), laneTop(extent.lowKey, low, keys, height) + lane];
+          return [left, top, right - left, bottom - top] as const;
+        };
+        // What plays otherwise than its strand has a bar at its side.
+        ctx.fillStyle = colours.mark;
+        for (const of of regions) {
+          const [left, top, , tall] = box(of);
+          if (of.region.shape != null) ctx.fillRect(left, top + 1, 3, tall - 2);
+        }
+        ctx.lineWidth = 2;
+        ctx.strokeStyle = colours.chosenLine;
+        if (shaping === "regions") for (const of of chosen) ctx.strokeRect(...box(of));
         ctx.fillStyle = colours.line2;
         for (let key = low; key < low + keys; key++) if (key % 12 === 0) ctx.fillRect(0, laneTop(key - 1, low, keys, height), width, 1);
       });
       drawHeader(surface, inner, [softest, loudest]);
     },
-    [levels, low, keys, softest, loudest],
+    [levels, low, keys, softest, loudest, regions, chosen, shaping],
   );
+  const pick = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    const at = event.currentTarget.getBoundingClientRect();
+    const key = keyAt(event.clientY - at.top, low, keys, at.height);
+    const strike = Math.floor(1 + ((event.clientX - at.left - 6) / (at.width - PLOT - 8)) * 127);
+    if (event.clientY - at.top < HEADER || strike < 1 || strike > 127) return;
+    const hit = regions
+      .filter(({ region }) => contains(region.when.keys, key) && contains(region.when.strikes, strike))
+      .map(({ id }) => id);
+    const before = event.shiftKey ? chosen.map(({ id }) => id) : [];
+    const all = before.length > 0 && hit.every((id) => before.includes(id));
+    choose(all ? before.filter((id) => !hit.includes(id)) : [...before, ...hit.filter((id) => !before.includes(id))]);
+    useMap.setState({ shaping: "regions" });
+  };
   return (
     <div className="absolute inset-0">
-      <Canvas draw={draw} data-part="shape" aria-hidden onWheel={onWheel} />
+      <Canvas
+        draw={draw}
+        data-part="shape"
+        aria-hidden
+        title="Click what is to be shaped for itself; with Shift more of it"
+        onWheel={onWheel}
+        onPointerDown={pick}
+      />
       {/* A table alone would take the room of all its rows. */}
       <div className="sr-only">
         <table aria-label="Level of each key, softly and hard">

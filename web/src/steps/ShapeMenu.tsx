@@ -5,7 +5,7 @@ import { Menu } from "../parts/Menu";
 import { change } from "../state/edits";
 import { sayError, useView } from "../state/view";
 import { forgetShape, keepShape, keptOf, useKeptShapes, wishesOf } from "./keptShapes";
-import { shapeOf, type Shaped } from "./routes";
+import type { Shaped } from "./routes";
 
 export function ShapeMenu({ shaped }: { shaped: Shaped }) {
   const kept = useKeptShapes((state) => state.kept);
@@ -14,7 +14,7 @@ export function ShapeMenu({ shaped }: { shaped: Shaped }) {
   const { view, of, shape, whose } = shaped;
   const give = (name: string) => {
     const found = kept.find((one) => one.name === name)!;
-    const wishes = of.flatMap((one) => wishesOf(found, one.strand.id, shapeOf(view, one) ?? shape));
+    const wishes = of.flatMap((one) => wishesOf(found, one));
     void change(view.id, `play ${whose} as «${name}»`, wishes).catch(sayError);
   };
   return (
@@ -22,7 +22,7 @@ export function ShapeMenu({ shaped }: { shaped: Shaped }) {
       <Menu
         button="Kept shapes ▾"
         className="button"
-        title="The whole of this card's strand (loudness, brightness, pitch and what they follow), kept in this browser and used on any other"
+        title="All of it (loudness, brightness, pitch and what they follow), kept in this browser and used anywhere"
         align="end"
         acts={[
           { name: "Keep this one…", begin: () => setNames(true) },

@@ -3,9 +3,7 @@ import type { Fact, Schemas } from "../api/client";
 import { count, time } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
-import { change } from "../state/edits";
-import { sayError } from "../state/view";
-import type { Shaped } from "./routes";
+import { sayOf, type Shaped } from "./routes";
 
 type Glide = Schemas["Glide"];
 
@@ -13,15 +11,10 @@ const MOST = 128;
 const FIRST_GLIDE: Glide = { ms: 60, per_octave: false, legato_only: false };
 
 export function VoicesCard({ shaped }: { shaped: Shaped }) {
-  const { view, of, first, whose } = shaped;
-  const { voices } = first.strand;
-  const say = (fact: Fact, value: unknown, label: string) =>
-    void change(
-      view.id,
-      label,
-      of.map(({ strand }) => ({ strand: strand.id, fact, value })),
-    ).catch(sayError);
-  const byHand = (fact: Fact) => first.said.by_hand.includes(fact);
+  const { strand, whose } = shaped;
+  const { voices } = strand.strand;
+  const say = (fact: Fact, value: unknown, label: string) => sayOf(shaped, label, [[fact, value]]);
+  const byHand = (fact: Fact) => strand.said.by_hand.includes(fact);
   const { glide } = voices;
   const sayGlide = (to: Glide | null, label: string) => say("strand_glide", to, label);
   return (

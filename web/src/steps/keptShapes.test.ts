@@ -11,7 +11,7 @@ const shape = { id: 1, loudness, filter, courses: [], movements: [movement], rou
 it("a kept shape says everything, and what it does not have is gone", () => {
   const kept = keptOf("Sway", program as never, shape);
   const own = { ...shape, courses: [{ id: 3 }], routes: [{ ...route, id: 11 }] };
-  const wishes = wishesOf(kept, 5, own as never);
+  const wishes = wishesOf(kept, { target: { strand: 5 }, own: 5, shape: own as never });
   const of = (fact: string) => wishes.filter((wish) => wish.fact === fact);
   expect(of("shape_decay_ms")).toEqual([{ strand: 5, fact: "shape_decay_ms", value: 900 }]);
   expect(of("filter_form")[0]!.value).toEqual({ passes: "low", poles: 2 });
@@ -23,7 +23,8 @@ it("a kept shape says everything, and what it does not have is gone", () => {
 
 it("one without a filter takes a filter away", () => {
   const kept = keptOf("Plain", program as never, { ...shape, filter: null, movements: [], routes: [] });
-  const wishes = wishesOf(kept, 5, shape);
-  expect(wishes.find(({ fact }) => fact === "filter_form")!.value).toBeNull();
+  const wishes = wishesOf(kept, { target: { region: [5, 9] }, own: 88, shape });
+  expect(wishes.find(({ fact }) => fact === "filter_form")).toEqual({ region: [5, 9], fact: "filter_form", value: null });
+  expect(wishes.find(({ fact }) => fact === "route")!.part).toEqual(["route", 88, 9]);
   expect(wishes.some(({ fact }) => fact === "filter_cutoff_hz")).toBe(false);
 });

@@ -5,6 +5,7 @@ import type { InstrumentView, Schemas } from "../api/client";
 import { type DrivenCourse, type Movement, type PartKind, type Route, routeSaid, said } from "../model/driving";
 import type { Wish } from "../model/edited";
 import type { Loudness } from "../model/shape";
+import type { Owner } from "./routes";
 import { BY_STRIKE, COURSE, FILTER } from "./shapeFacts";
 
 type Shape = Schemas["Shape"];
@@ -46,19 +47,19 @@ export function keptOf(name: string, program: InstrumentView["program"], shape: 
   };
 }
 
-/** What gives a strand a kept shape, whose own is gone: as one act. */
-export function wishesOf(kept: KeptShape, strand: number, own: Shape): Wish[] {
+/** What gives a strand or a region a kept shape, whose own is gone: as one act. */
+export function wishesOf(kept: KeptShape, { target, own, shape }: Pick<Owner, "target" | "own" | "shape">): Wish[] {
   const { filter } = kept;
-  const loudness = [...COURSE, BY_STRIKE].map(({ fact, of }) => ({ strand, fact, value: kept.loudness[of] }));
-  const form: Wish = { strand, fact: "filter_form", value: filter && { passes: filter.passes, poles: filter.poles } };
+  const loudness = [...COURSE, BY_STRIKE].map(({ fact, of }) => ({ ...target, fact, value: kept.loudness[of] }));
+  const form: Wish = { ...target, fact: "filter_form", value: filter && { passes: filter.passes, poles: filter.poles } };
   const numbers: Wish[] = filter
     ? [
-        ...FILTER.map(({ fact, of }) => ({ strand, fact, value: filter[of] })),
-        { strand, fact: "filter_makes_up" as const, value: filter.makes_up },
+        ...FILTER.map(({ fact, of }) => ({ ...target, fact, value: filter[of] })),
+        { ...target, fact: "filter_makes_up" as const, value: filter.makes_up },
       ]
     : [];
   const parts = (kind: PartKind, there: { id: number }[]): Wish[] => {
-    const of = (number: number, value: unknown): Wish => ({ part: [kind, strand, number], fact: kind, value });
+    const of = (number: number, value: unknown): Wish => ({ part: [kind, own, number], fact: kind, value });
     const gone = there.filter(({ id }) => !kept[kind].some(([number]) => number === id));
     return [...gone.map(({ id }) => of(id, null)), ...kept[kind].map(([number, value]) => of(number, value))];
   };
@@ -66,8 +67,8 @@ export function wishesOf(kept: KeptShape, strand: number, own: Shape): Wish[] {
     ...loudness,
     form,
     ...numbers,
-    ...parts("course", own.courses),
-    ...parts("movement", own.movements),
-    ...parts("route", own.routes),
+    ...parts("course", shape.courses),
+    ...parts("movement", shape.movements),
+    ...parts("route", shape.routes),
   ];
 }

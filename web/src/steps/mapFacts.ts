@@ -2,7 +2,7 @@
 import type { Fact } from "../api/client";
 import type { Wish } from "../model/edited";
 import { change } from "../state/edits";
-import type { Extent, Placed, Side } from "../model/regions";
+import { type Extent, type Placed, type Side, someRegions } from "../model/regions";
 import { sayError } from "../state/view";
 
 export const FACT_OF: Record<Side, Fact> = {
@@ -13,7 +13,6 @@ export const FACT_OF: Record<Side, Fact> = {
 };
 
 /** "3 regions", "the region". */
-const some = (count: number) => (count === 1 ? "the region" : `${count} regions`);
 
 /** Keeps where regions lie, as far as it is elsewhere than before; false where that was refused. */
 export async function keepExtents(instrument: number, placed: { of: Placed; to: Extent }[]): Promise<boolean> {
@@ -23,7 +22,7 @@ export async function keepExtents(instrument: number, placed: { of: Placed; to: 
       .map((side) => ({ region: of.name, fact: FACT_OF[side], value: to[side] })),
   );
   if (wishes.length === 0) return true;
-  const label = `set where ${some(placed.length)} ${placed.length === 1 ? "lies" : "lie"}`;
+  const label = `set where ${someRegions(placed.length)} ${placed.length === 1 ? "lies" : "lie"}`;
   return change(instrument, label, wishes).then(
     () => true,
     (error: unknown) => {
@@ -37,7 +36,7 @@ export async function keepExtents(instrument: number, placed: { of: Placed; to: 
 export function keepFact(instrument: number, of: Placed[], label: (what: string) => string, fact: Fact, value: unknown): void {
   void change(
     instrument,
-    label(some(of.length)),
+    label(someRegions(of.length)),
     of.map(({ name }) => ({ region: name, fact, value })),
   ).catch(sayError);
 }
@@ -45,5 +44,5 @@ export function keepFact(instrument: number, of: Placed[], label: (what: string)
 /** Gives all that was said of regions back to the rule. */
 export function giveBack(instrument: number, of: Placed[]): void {
   const wishes = of.flatMap(({ name, byHand }) => byHand.map((fact) => ({ region: name, fact, value: undefined })));
-  void change(instrument, `give ${some(of.length)} back to the rule`, wishes).catch(sayError);
+  void change(instrument, `give ${someRegions(of.length)} back to the rule`, wishes).catch(sayError);
 }

@@ -1,28 +1,84 @@
-// Saying parts of shapes: routes, movements and courses of all strands that are shaped together.
-import type { InstrumentView, Schemas } from "../api/client";
+// What is shaped together, strands or regions, and saying parts of it: routes, movements and courses.
+import type { Fact, InstrumentView, Schemas } from "../api/client";
 import { freshPart, type Movement, MOST, type PartKind, type Route, routeSaid, said } from "../model/driving";
+import type { Wish } from "../model/edited";
+import { type Placed, someRegions } from "../model/regions";
 import type { PlacedStrand } from "../model/strands";
+import type { ShapeName } from "../sound/worklet";
 import { change } from "../state/edits";
 import { sayError } from "../state/view";
 
 export type DrivenPoint = Schemas["CurvePoint"];
 export type Shape = Schemas["Shape"];
 
-/** Strands that are shaped together: what is set goes to all of them, what is shown is of the first. */
+/** What has a shape: a strand, or a region that may have one for itself. */
+export interface Owner {
+  /** As a fact names it. */
+  target: { strand: number } | { region: [strand: number, number: number] };
+  /** The name of its own shape, whether it has one or not: parts are said of that. */
+  own: number;
+  shape: Shape;
+  byHand: Fact[];
+}
+
+/** What is shaped together: what is set goes to all of it, what is shown is of the first. */
 export interface Shaped {
   view: InstrumentView;
-  of: PlacedStrand[];
-  first: PlacedStrand;
+  of: Owner[];
+  /** The strand whose shape it is, or whose regions. */
+  strand: PlacedStrand;
   shape: Shape;
-  /** As a label calls them. */
+  /** As a label calls it. */
   whose: string;
 }
 
-export function shapeOf(view: InstrumentView, { strand }: PlacedStrand): Shape | undefined {
-  return view.program.shapes.find(({ id }) => id === strand.shape);
+export function ownerOf(view: InstrumentView, { strand, said }: PlacedStrand): Owner | undefined {
+  const shape = view.program.shapes.find(({ id }) => id === strand.shape);
+  return shape && { target: { strand: strand.id }, own: strand.id, shape, byHand: said.by_hand };
 }
 
-export const strandsOf = ({ of }: Shaped) => of.map(({ strand }) => strand.id);
+/** A region plays as its strand does, where it has no shape for itself. */
+export function regionOwner(view: InstrumentView, { region, name, ownShape, byHand }: Placed): Owner | undefined {
+  const named = region.shape ?? view.program.strands.find(({ id }) => id === region.key.strand)?.shape;
+  const shape = view.program.shapes.find(({ id }) => id === named);
+  return shape && { target: { region: name }, own: ownShape, shape, byHand };
+}
+
+/** Their shapes, as the engine is told of them while a number is dragged. */
+export function shapesOf({ of }: Shaped): ShapeName[] {
+  return of.map(({ target, own, shape }) => ("region" in target ? { id: own, region: target.region } : { id: shape.id }));
+}
+
+/** Says facts of all that is shaped together, as one act. */
+export function sayOf(shaped: Shaped, label: string, facts: [Fact, unknown][]): void {
+  const wishes = shaped.of.flatMap(({ target }) => facts.map(([fact, value]) => ({ ...target, fact, value })));
+  void change(shaped.view.id, label, wishes).catch(sayError);
+}
+
+const isOfShape = (fact: Fact) => fact.startsWith("shape_") || fact.startsWith("filter_");
+
+/** Regions play as their strand does again. */
+export function giveShapesBack(view: InstrumentView, regions: Placed[]): void {
+  const shapes = new Map(view.program.shapes.map((shape) => [shape.id, shape]));
+  const wishes = regions.flatMap(({ region, name, ownShape, byHand }): Wish[] => {
+    const ofStrand = view.program.strands.find(({ id }) => id === region.key.strand)?.shape;
+    // A part that is gone from the one is still in the other.
+    const both = [region.shape, ofStrand].flatMap((id) => shapes.get(id ?? -1) ?? []);
+    const parts = (kind: PartKind) =>
+      [...new Set(both.flatMap((shape) => shape[`${kind}s`].map(({ id }) => id)))].map((number): Wish => ({
+        part: [kind, ownShape, number],
+        fact: kind,
+        value: undefined,
+      }));
+    return [
+      ...byHand.filter(isOfShape).map((fact) => ({ region: name, fact, value: undefined })),
+      ...parts("course"),
+      ...parts("movement"),
+      ...parts("route"),
+    ];
+  });
+  void change(view.id, `give the shape of ${someRegions(regions.length)} back to the strand`, wishes).catch(sayError);
+}
 
 interface Said {
   kind: PartKind;
@@ -31,10 +87,10 @@ interface Said {
   value: unknown;
 }
 
-/** Says parts of all strands that are shaped together, as one act. */
+/** Says parts of all that is shaped together, as one act. */
 export function sayParts(shaped: Shaped, label: string, parts: Said[]): void {
-  const wishes = shaped.of.flatMap(({ strand }) =>
-    parts.map(({ kind, number, value }) => ({ part: [kind, strand.id, number] as [PartKind, number, number], fact: kind, value })),
+  const wishes = shaped.of.flatMap(({ own }) =>
+    parts.map(({ kind, number, value }) => ({ part: [kind, own, number] as [PartKind, number, number], fact: kind, value })),
   );
   void change(shaped.view.id, label, wishes).catch(sayError);
 }
