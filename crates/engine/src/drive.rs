@@ -1,8 +1,8 @@
 //! What drives a voice: sources, courses and slow movements, through routes, in steps of 32 frames.
 
 use program::{
-    CourseTime, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement, MovementId, ParamId, Program,
-    Route, Shape, Source, Standing, strike_random,
+    CourseId, CourseTime, Filter, Loudness, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement, MovementId,
+    ParamId, Program, Route, Shape, Source, Standing, strike_random,
 };
 
 /// Routes are computed so often, and what they drive goes evenly from one to the next.
@@ -61,6 +61,8 @@ pub(crate) struct Drive {
     let_go_at: [f64; MOST_COURSES],
     /// Factors of the times of its courses, in the order of [`CourseTime`].
     times: [[f64; 5]; MOST_COURSES],
+    /// Those of the times of its loudness.
+    of_loudness: [f64; 5],
     /// Rounds of its movements.
     rounds: [f64; MOST_MOVEMENTS],
     /// What each route did in the step before.
@@ -76,6 +78,7 @@ impl Drive {
         let_go: None,
         let_go_at: [0.0; MOST_COURSES],
         times: [[1.0; 5]; MOST_COURSES],
+        of_loudness: [1.0; 5],
         rounds: [0.0; MOST_MOVEMENTS],
         did: [0.0; MOST_ROUTES],
     };
@@ -110,15 +113,67 @@ impl Drive {
                 ParamId::LoopStart => nudge.loop_start += does,
                 ParamId::LoopLength => nudge.loop_length += does,
                 ParamId::CourseTime(id, time) => {
-                    let courses = shape.courses.iter().take(MOST_COURSES);
-                    if let Some(course) = courses.into_iter().position(|course| course.id == id) {
-                        drive.times[course][place_of(time)] *= libm::exp2(does);
+                    if let Some(factor) = drive.time_of(shape, id, time) {
+                        *factor *= libm::exp2(does);
                     }
                 }
                 _ => {}
             }
         }
         (drive, nudge)
+    }
+
+    /// The factor of a time of a course, or of loudness.
+    fn time_of(&mut self, shape: &Shape, id: CourseId, time: CourseTime) -> Option<&mut f64> {
+        let factors = if id == CourseId::LOUDNESS {
+            &mut self.of_loudness
+        } else {
+            let place = shape
+                .courses
+                .iter()
+                .take(MOST_COURSES)
+                .position(|course| course.id == id)?;
+            &mut self.times[place]
+        };
+        Some(&mut factors[place_of(time)])
+    }
+
+    /// What drives releases is asked again as a key comes up: only now it is known how fast.
+    fn release(&mut self, shape: &Shape, around: &Around) {
+        let releases = |route: &Route| match route.to {
+            ParamId::CourseTime(id, CourseTime::Release) => Some(id),
+            _ => None,
+        };
+        for id in shape.routes.iter().filter_map(releases) {
+            if let Some(factor) = self.time_of(shape, id, CourseTime::Release) {
+                *factor = 1.0;
+            }
+        }
+        for (_, route) in self.routes(shape) {
+            let Some(id) = releases(route) else { continue };
+            let does = self.does(shape, route, around) * self.factor_of(shape, route, around);
+            if let Some(factor) = self.time_of(shape, id, CourseTime::Release) {
+                *factor *= libm::exp2(does);
+            }
+        }
+    }
+
+    /// Loudness with its times as they are driven.
+    pub(crate) fn loudness(&self, set: Loudness) -> Loudness {
+        let [delay, attack, hold, decay, release] = self.of_loudness;
+        Loudness {
+            delay_ms: set.delay_ms * delay,
+            attack_ms: set.attack_ms * attack,
+            hold_ms: set.hold_ms * hold,
+            decay_ms: set.decay_ms * decay,
+            release_ms: set.release_ms * release,
+            ..set
+        }
+    }
+
+    /// Whether it was told that its key came up.
+    pub(crate) fn is_let_go(&self) -> bool {
+        self.let_go.is_some()
     }
 
     /// Goes on by a step; where everything is driven at its end.
@@ -128,6 +183,7 @@ impl Drive {
                 self.let_go_at[n] = self.course(shape, n, around);
             }
             self.let_go = Some(self.frames);
+            self.release(shape, around);
         }
         let begins = self.frames == 0;
         self.move_on(shape, around, frames);

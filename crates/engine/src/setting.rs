@@ -112,11 +112,23 @@ pub enum ShapeSetting {
     CourseSustain,
     /// Its release.
     CourseReleaseMs,
+    /// How the attack of loudness bends.
+    AttackBend,
+    /// How its decay does.
+    DecayBend,
+    /// How its release does.
+    ReleaseBend,
+    /// How the attack of a course bends.
+    CourseAttackBend,
+    /// How its decay does.
+    CourseDecayBend,
+    /// How its release does.
+    CourseReleaseBend,
 }
 
 impl ShapeSetting {
     /// In the order of their numbers on the border to the browser.
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 25] = [
         Self::DelayMs,
         Self::AttackMs,
         Self::HoldMs,
@@ -136,6 +148,12 @@ impl ShapeSetting {
         Self::CourseDecayMs,
         Self::CourseSustain,
         Self::CourseReleaseMs,
+        Self::AttackBend,
+        Self::DecayBend,
+        Self::ReleaseBend,
+        Self::CourseAttackBend,
+        Self::CourseDecayBend,
+        Self::CourseReleaseBend,
     ];
 }
 
@@ -148,6 +166,9 @@ pub(crate) fn set_shape(shape: &mut Shape, setting: ShapeSetting, of: u64, value
         ShapeSetting::DecayMs => Some(&mut shape.loudness.decay_ms),
         ShapeSetting::SustainDb => Some(&mut shape.loudness.sustain_db),
         ShapeSetting::ReleaseMs => Some(&mut shape.loudness.release_ms),
+        ShapeSetting::AttackBend => Some(&mut shape.loudness.bends[0]),
+        ShapeSetting::DecayBend => Some(&mut shape.loudness.bends[1]),
+        ShapeSetting::ReleaseBend => Some(&mut shape.loudness.bends[2]),
         ShapeSetting::StrikeToLevel => Some(&mut shape.loudness.velocity_to_level),
         ShapeSetting::CutoffHz => shape.filter.as_mut().map(|filter| &mut filter.cutoff_hz),
         ShapeSetting::ResonanceDb => shape.filter.as_mut().map(|filter| &mut filter.resonance_db),
@@ -174,7 +195,10 @@ pub(crate) fn set_shape(shape: &mut Shape, setting: ShapeSetting, of: u64, value
         | ShapeSetting::CourseHoldMs
         | ShapeSetting::CourseDecayMs
         | ShapeSetting::CourseSustain
-        | ShapeSetting::CourseReleaseMs => {
+        | ShapeSetting::CourseReleaseMs
+        | ShapeSetting::CourseAttackBend
+        | ShapeSetting::CourseDecayBend
+        | ShapeSetting::CourseReleaseBend => {
             let course = shape.courses.iter_mut().find(|course| course.id == CourseId(of));
             course.map(|course| match setting {
                 ShapeSetting::CourseDelayMs => &mut course.delay_ms,
@@ -182,6 +206,9 @@ pub(crate) fn set_shape(shape: &mut Shape, setting: ShapeSetting, of: u64, value
                 ShapeSetting::CourseHoldMs => &mut course.hold_ms,
                 ShapeSetting::CourseDecayMs => &mut course.decay_ms,
                 ShapeSetting::CourseSustain => &mut course.sustain,
+                ShapeSetting::CourseAttackBend => &mut course.bends[0],
+                ShapeSetting::CourseDecayBend => &mut course.bends[1],
+                ShapeSetting::CourseReleaseBend => &mut course.bends[2],
                 _ => &mut course.release_ms,
             })
         }

@@ -567,3 +567,33 @@ fn the_strike_drives_how_long_the_parts_of_a_course_take_and_how_much_another_ro
     let (left, _) = heard(&program, 1_000.0, &[STRIKE], 24_000);
     assert!(pitch_at(&left, 1_000.0, &[20_000])[0].abs() < 0.1);
 }
+
+/// The times of loudness follow what they are told to; that of the release follows how fast the key comes up.
+#[test]
+fn the_times_of_loudness_are_driven() {
+    let time = |time: CourseTime| ParamId::CourseTime(CourseId::LOUDNESS, time);
+    let mut program = program(Shape {
+        routes: vec![
+            // A hard strike takes a quarter of the time, and a key that comes up at once an eighth.
+            route(1, Source::Strike, time(CourseTime::Attack), -2.0),
+            route(2, Source::KeyUpSpeed, time(CourseTime::Release), -3.0),
+        ],
+        ..Shape::default()
+    });
+    program.shapes[0].loudness.attack_ms = 400.0;
+    program.shapes[0].loudness.release_ms = 8_000.0;
+    let mut engine = Engine::new(RATE, 16);
+    engine.load(program);
+    engine.set_audio(SampleId(1), &[sine(1_000.0)]);
+    engine.note_on(60, 127);
+    let (mut left, mut right) = (vec![0.0; 9_600], vec![0.0; 9_600]);
+    engine.render(&mut left, &mut right);
+    let all = amplitude(&left[7_200..]);
+    let half = amplitude(&left[2_160..2_640]) / all;
+    assert!((half - 0.5).abs() < 0.01, "half of the way after 50 ms: {half}");
+    engine.key_up(60, 127);
+    engine.render(&mut left, &mut right);
+    // 100 dB in a second: 10 dB in a tenth of one.
+    let falls = 20.0 * (amplitude(&left[5_760..6_240]) / amplitude(&left[960..1_440])).log10();
+    assert!((falls + 10.0).abs() < 0.1, "{falls} dB");
+}

@@ -46,6 +46,8 @@ pub(crate) struct Lost {
     pub(crate) courses: bool,
     /// A movement is left out.
     pub(crate) movements: bool,
+    /// Parts of loudness are straight.
+    pub(crate) bends: bool,
     /// A movement goes otherwise: its wave, beginning, tempo, or that it is shared or ends.
     pub(crate) waves: bool,
 }
@@ -57,7 +59,10 @@ pub(crate) fn lower_driving(program: &Program, shape: &Shape, format: Format) ->
         shape,
         soundfont: format == Format::SoundFont2,
         out: Driving::default(),
-        lost: Lost::default(),
+        lost: Lost {
+            bends: shape.loudness.bends != [0.0; 3],
+            ..Lost::default()
+        },
     };
     lowering.filter();
     for route in &shape.routes {

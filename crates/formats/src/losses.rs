@@ -202,6 +202,10 @@ const OF_SOUNDFONT: &[Sentence] = &[
         |holds, region| holds.loses(region, |lost| lost.curves),
     ),
     (
+        "SoundFont has loudness of straight parts alone: bends are left out.",
+        |holds, region| holds.loses(region, |lost| lost.bends),
+    ),
+    (
         "SoundFont has one course beside loudness, for cutoff and pitch, of straight parts: what goes beyond is left out.",
         |holds, region| holds.loses(region, |lost| lost.courses),
     ),
@@ -291,6 +295,10 @@ const OF_SFZ: &[Sentence] = &[
     (
         "SFZ has no curves between these: they are straight.",
         |holds, region| holds.loses(region, |lost| lost.curves),
+    ),
+    (
+        "SFZ has loudness of straight parts alone: bends are left out.",
+        |holds, region| holds.loses(region, |lost| lost.bends),
     ),
     (
         "SFZ has courses for cutoff and pitch alone, one each, of straight parts: what goes beyond is left out.",

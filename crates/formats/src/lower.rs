@@ -493,6 +493,7 @@ fn lowered_loudness(loudness: Loudness, on: &On) -> Loudness {
         sustain_db: sustain_db_of(sustain_percent(loudness.sustain_db)),
         release_ms: whole(loudness.release_ms),
         velocity_to_level: (by_strike * 1000.0).round() / 1000.0,
+        bends: [0.0; 3],
     }
 }
 

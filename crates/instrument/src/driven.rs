@@ -56,7 +56,7 @@ fn lay_parts<T>(over: &mut Vec<T>, parts: Vec<(u64, Option<T>)>, name: fn(&T) ->
 pub(crate) fn lay_driving(shape: &mut Shape, (of, id): (Target, ShapeId), said: &Facts) -> Vec<Curve> {
     shape.filter = said_of_filter(shape.filter, of, said);
     // Each has the name by which it is said, whatever stands in it.
-    let courses = parts_of(
+    let mut courses = parts_of(
         said,
         (|n| Target::Course(id, n), Fact::Course),
         |n, course: Course| Course {
@@ -64,6 +64,8 @@ pub(crate) fn lay_driving(shape: &mut Shape, (of, id): (Target, ShapeId), said: 
             ..course
         },
     );
+    // That of loudness stands among its numbers.
+    courses.retain(|(number, _)| *number != CourseId::LOUDNESS.0);
     lay_parts(&mut shape.courses, courses, |course| course.id.0, MOST_COURSES);
     let movements = parts_of(
         said,

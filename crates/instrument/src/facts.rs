@@ -92,6 +92,8 @@ const MOST_MS: f64 = 600_000.0;
 const PART_MS: f64 = 100_000.0;
 /// Longest delay or hold that they do (SoundFont 2.04, 5,000 timecents).
 const SHORT_PART_MS: f64 = 17_900.0;
+/// Of a part of a course.
+const BEND: Takes = Takes::Number("How a part bends", -1.0, 1.0, "from early to late");
 const CONTROLLER_SAYS: &str = "Controllers run from 0 to 119, their values from 0 to 127.";
 
 facts! {
@@ -262,6 +264,12 @@ facts! {
     ShapeReleaseMs "shape_release_ms" of Strand or Region: Takes::Number("A release", 0.0, PART_MS, "ms");
     /// How strongly the strike drives its level: 1 by the whole of 40·log₁₀(v/127) dB.
     ShapeStrikeToLevel "shape_strike_to_level" of Strand or Region: Takes::Number("How strongly the strike drives level", 0.0, 1.0, "of it all");
+    /// How its attack bends: 0 straight, −1 early, 1 late.
+    ShapeAttackBend "shape_attack_bend" of Strand or Region: BEND;
+    /// How its decay does.
+    ShapeDecayBend "shape_decay_bend" of Strand or Region: BEND;
+    /// How its release does.
+    ShapeReleaseBend "shape_release_bend" of Strand or Region: BEND;
 
     /// What its filter lets pass and how steeply; `null` for none.
     FilterForm "filter_form" of Strand or Region: Takes::Fitting(is_filter_form, "A filter is a low- or high-pass of 1, 2 or 4 poles, or a band-pass or notch of 2 or 4.");

@@ -145,6 +145,11 @@ fn said_of_loudness(first: Loudness, target: Target, said: &Facts) -> Loudness {
         sustain_db: of(Fact::ShapeSustainDb, first.sustain_db),
         release_ms: of(Fact::ShapeReleaseMs, first.release_ms),
         velocity_to_level: of(Fact::ShapeStrikeToLevel, first.velocity_to_level),
+        bends: [
+            of(Fact::ShapeAttackBend, first.bends[0]),
+            of(Fact::ShapeDecayBend, first.bends[1]),
+            of(Fact::ShapeReleaseBend, first.bends[2]),
+        ],
     }
 }
 
@@ -281,6 +286,9 @@ mod tests {
             (Fact::ShapeSustainDb, -12.0),
             (Fact::ShapeReleaseMs, 900.0),
             (Fact::ShapeStrikeToLevel, 0.4),
+            (Fact::ShapeAttackBend, 0.5),
+            (Fact::ShapeDecayBend, -1.0),
+            (Fact::ShapeReleaseBend, 0.25),
         ];
         let said = facts(all.iter().map(|(fact, to)| (ONE, *fact, json!(to))).collect());
         lay_shapes(&mut program, &said);
@@ -292,6 +300,7 @@ mod tests {
             sustain_db,
             release_ms,
             velocity_to_level,
+            bends: [attack, decay, release],
         } = program.loudness_of(program.strand(ONE));
         let now = [
             delay_ms,
@@ -301,6 +310,9 @@ mod tests {
             sustain_db,
             release_ms,
             velocity_to_level,
+            attack,
+            decay,
+            release,
         ];
         assert_eq!(now, all.map(|(_, to)| to));
         // It has a shape of its own by now.

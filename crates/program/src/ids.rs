@@ -71,6 +71,11 @@ impl ShapeId {
     }
 }
 
+impl CourseId {
+    /// That of loudness itself: its times are driven by this name, and no other course has it.
+    pub const LOUDNESS: Self = Self(0);
+}
+
 /// A region, for good.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]

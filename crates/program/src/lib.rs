@@ -28,7 +28,7 @@ pub use laws::{
     strike_random, velocity_gain_db,
 };
 pub use looped::{Loop, LoopRuns, LoopWay};
-pub use motion::{MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, bent};
+pub use motion::{MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, bent, unbent};
 pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
 #[cfg(feature = "pieces")]
 pub use pieces::{Pieces, to_pieces};

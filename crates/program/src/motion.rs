@@ -20,6 +20,16 @@ pub fn bent(share: f64, bend: f64) -> f64 {
     }
 }
 
+/// The share that bends to this one.
+pub fn unbent(share: f64, bend: f64) -> f64 {
+    let k = bend.clamp(-1.0, 1.0) * 4.605_170_185_988_091;
+    if k.abs() < 1e-6 {
+        share
+    } else {
+        libm::log1p(share * libm::expm1(k)) / k
+    }
+}
+
 impl Curve {
     /// What goes out where `at` comes in, 0 to 1, straight between the points and level beyond the outermost. What comes from the other side of the middle
     /// of a source that goes both ways, down to −1, goes out mirrored.

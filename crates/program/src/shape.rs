@@ -22,6 +22,10 @@ pub struct Loudness {
     pub release_ms: f64,
     /// How strongly velocity drives level, 0 to 1; see [`crate::velocity_gain_db`].
     pub velocity_to_level: f64,
+    /// How attack, decay and release bend: 0 straight, −1 early, 1 late; see [`crate::bent`].
+    #[serde(default)]
+    #[cfg_attr(feature = "schema", schema(required = true))]
+    pub bends: [f64; 3],
 }
 
 impl Default for Loudness {
@@ -36,6 +40,7 @@ impl Default for Loudness {
             sustain_db: 0.0,
             release_ms: 500.0,
             velocity_to_level: 0.0,
+            bends: [0.0; 3],
         }
     }
 }

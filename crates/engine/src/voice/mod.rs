@@ -117,7 +117,6 @@ impl Voice {
         };
         let KeyEvent { key, velocity, .. } = event;
         let up = event.is_up();
-        let loudness = loudness_of(program, region, up);
         let ratio = playback_ratio(program, region, key, rate_hz);
         let shape = driven_shape(program, region);
         let other = (others.iter()).find(|other| other.is_active() && other.shape == shape);
@@ -126,6 +125,7 @@ impl Voice {
             Drive::start(&program.shapes[place], around, (key, velocity, age), other)
         });
         let stretch = Stretch::of(program, region, &nudge);
+        let loudness = loudness_of(program, region, &drive, up);
         Self {
             region: Some(index),
             stretch,
@@ -163,8 +163,8 @@ impl Voice {
             self.own_ratio = playback_ratio(program, region, self.key, self.rate_hz);
             self.level = Level::of(program, region, self.velocity, self.faded);
             self.stretch = Stretch::of(program, region, &self.nudge);
-            self.envelope
-                .reshape(&loudness_of(program, region, self.up), self.rate_hz);
+            let loudness = loudness_of(program, region, &self.drive, self.up);
+            self.envelope.reshape(&loudness, self.rate_hz);
             self.shape = driven_shape(program, region);
             let filter = self.shape.and_then(|place| program.shapes[place].filter);
             let form = |filter: Filter| (filter.passes, filter.poles);
@@ -323,8 +323,8 @@ impl Voice {
 }
 
 /// How loudness runs on a region: of a key that is let go no release is so short that it clicks.
-fn loudness_of(program: &Program, region: &Region, up: bool) -> Loudness {
-    let loudness = program.loudness_of_region(region);
+fn loudness_of(program: &Program, region: &Region, drive: &Drive, up: bool) -> Loudness {
+    let loudness = drive.loudness(program.loudness_of_region(region));
     let shortest = if up { 0.0 } else { STOP_MS };
     Loudness {
         release_ms: loudness.release_ms.max(shortest),

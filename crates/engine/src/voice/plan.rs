@@ -1,6 +1,6 @@
 //! Where a voice goes within the next frames: gains, pitch and its filter, as hands, glides and all that drives it have it.
 
-use super::Voice;
+use super::{Voice, loudness_of};
 use crate::STEP_FRAMES;
 use crate::drive::{Around, DRIVE_FRAMES, Driven, cutoff_hz};
 use crate::filter::VoiceFilter;
@@ -142,7 +142,16 @@ impl Voice {
     /// A step as it is driven.
     fn drive_on(&mut self, shape: &Shape, around: &Around, faded: f64, step: Step) -> Step {
         let is_let_go = self.envelope.is_released();
+        let was_let_go = self.drive.is_let_go();
         let driven = self.drive.step(shape, around, step.frames, is_let_go);
+        if is_let_go
+            && !was_let_go
+            && let Some(region) = self.region_in(around.program)
+        {
+            // How fast its key came up may drive how long it takes.
+            let loudness = loudness_of(around.program, region, &self.drive, self.up);
+            self.envelope.reshape(&loudness, self.rate_hz);
+        }
         let Driven {
             level_db,
             place,

@@ -294,6 +294,7 @@ mod tests {
                             sustain_db: *sustain,
                             release_ms: ms * 3.0,
                             velocity_to_level: *velocity,
+                            bends: [*velocity, 0.0, -velocity],
                         };
                         let shape = Shape {
                             id: ShapeId(7 + n),

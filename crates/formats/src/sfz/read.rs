@@ -148,6 +148,7 @@ fn add_strand(
             sustain_db: sustain_db_of(number_of(group, "ampeg_sustain", 100.0)?),
             release_ms: ms("ampeg_release", 0.0)?,
             velocity_to_level: (number_of(group, "amp_veltrack", 100.0)? * 10.0).round() / 1000.0,
+            bends: [0.0; 3],
         },
         courses: driving.courses,
         filter: driving.filter,
