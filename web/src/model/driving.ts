@@ -158,6 +158,9 @@ export const movementDriven = (id: number): Driven[] => [
   { to: { movement_rate: id }, name: "rate", unit: doublings, most: 10, first: 1 },
   { to: { movement_depth: id }, name: "depth", unit: share, most: 4, first: 1 },
 ];
+/** The name by which the times of loudness are driven (`program::CourseId::LOUDNESS`). */
+export const LOUDNESS = 0;
+
 /** Times of a course, each twice as long for an octave. */
 export const courseDriven = (id: number): Driven[] =>
   (["attack", "decay", "release", "delay", "hold"] as const).map((time) => ({

@@ -80,6 +80,9 @@ const OF_LOUDNESS = {
   shape_strike_to_level: "velocity_to_level",
 } as const;
 
+/** Facts that say how a part of it bends, by their places. */
+const OF_BENDS = { shape_attack_bend: 0, shape_decay_bend: 1, shape_release_bend: 2 } as const;
+
 /** Facts of a strand that are limits of where it sounds. */
 const STRAND_LIMITS = {
   strand_low_key: ["keys", "low"],
@@ -151,6 +154,10 @@ function shapedBy(fact: Fact, value: unknown): ((before: Shape) => Partial<Shape
   if (fact in OF_LOUDNESS) {
     const set = { [OF_LOUDNESS[fact as keyof typeof OF_LOUDNESS]]: value };
     return ({ loudness }) => ({ loudness: { ...loudness, ...set } });
+  }
+  if (fact in OF_BENDS && typeof value === "number") {
+    const place = OF_BENDS[fact as keyof typeof OF_BENDS];
+    return ({ loudness }) => ({ loudness: { ...loudness, bends: loudness.bends.with(place, value) } });
   }
   return isOfFilter(fact) ? (before) => filterWith(before, fact, value) : undefined;
 }

@@ -1,8 +1,8 @@
 import { expect, test } from "vitest";
-import { bent, courseOf, draggedBy, drivenCourseOf, drivenDraggedBy, type Loudness } from "./shape";
+import { bent, courseOf, draggedBy, drivenCourseOf, drivenDraggedBy, flat, inRow } from "./shape";
 
 const frame = { width: 400, height: 90 };
-const loudness: Loudness = {
+const loudness = flat({
   delay_ms: 0,
   attack_ms: 20,
   hold_ms: 0,
@@ -10,7 +10,8 @@ const loudness: Loudness = {
   sustain_db: -6,
   release_ms: 500,
   velocity_to_level: 0.5,
-};
+  bends: [0, 0, 0],
+});
 
 test("a course goes up, down to where it is held, and to silence after the key", () => {
   const { points, handles, keyUp } = courseOf(loudness, frame);
@@ -40,7 +41,7 @@ test("a handle that is dragged lies where the pointer is", () => {
   expect(draggedBy(loudness, "decay", { x: 0, y: -500 }, frame).sustain_db).toBe(0);
 });
 
-const course = { delay_ms: 0, attack_ms: 20, hold_ms: 0, decay_ms: 1000, sustain: 0.5, release_ms: 500, bends: [0, 1, 0] };
+const course = flat({ delay_ms: 0, attack_ms: 20, hold_ms: 0, decay_ms: 1000, sustain: 0.5, release_ms: 500, bends: [0, 1, 0] });
 
 test("the course of something else goes up to all, bends, and is dragged as the pointer goes", () => {
   const { points, handles } = drivenCourseOf(course, frame);
@@ -55,4 +56,18 @@ test("the course of something else goes up to all, bends, and is dragged as the 
     expect(after.x - handles[handle].x).toBeCloseTo(20, 0);
   }
   expect(drivenDraggedBy(course, "decay", { x: 0, y: 9 }, frame).sustain).toBeCloseTo(0.4);
+});
+
+test("a part is bent by its middle, and lies where it was pulled", () => {
+  const straight = { ...course, decay_bend: 0 };
+  const { decay_bend: before } = drivenCourseOf(straight, frame).handles;
+  // What falls and is pulled up falls late; what rises and is pulled up rises early.
+  expect(drivenDraggedBy(straight, "decay_bend", { x: 0, y: -9 }, frame)).toEqual({ decay_bend: 0.2 });
+  expect(draggedBy(loudness, "attack_bend", { x: 0, y: -9 }, frame)).toEqual({ attack_bend: -0.2 });
+  expect(draggedBy(loudness, "release_bend", { x: 0, y: 900 }, frame)).toEqual({ release_bend: -1 });
+  const after = drivenCourseOf({ ...straight, decay_bend: 0.2 }, frame).handles.decay_bend!;
+  expect(after.y).toBeLessThan(before!.y);
+  // A part that is too short to take hold of by its middle has none.
+  expect(drivenCourseOf({ ...course, attack_ms: 0 }, frame).handles.attack_bend).toBeUndefined();
+  expect(inRow(course).bends).toEqual([0, 1, 0]);
 });

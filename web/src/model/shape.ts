@@ -26,13 +26,42 @@ const msOf = (of: number) => NEAR_MS * (2 ** (Math.min(1, Math.max(0, of)) * Mat
 
 const y = (db: number, { height }: Frame) => Math.min(1, Math.max(0, db / LOWEST_DB)) * height;
 
-/** A place on the curve that is taken hold of. */
-export type Handle = "attack" | "decay" | "release";
+/** How the parts bend, each a number of its own. */
+export interface Bends {
+  attack_bend: number;
+  decay_bend: number;
+  release_bend: number;
+}
+
+const BENDING = ["attack_bend", "decay_bend", "release_bend"] as const;
+
+/** Of bends in a row, each by its name. */
+export type Flat<T> = Omit<T, "bends"> & Bends;
+
+export function flat<T extends { bends?: number[] }>({ bends, ...rest }: T): Flat<T> {
+  const [attack_bend = 0, decay_bend = 0, release_bend = 0] = bends ?? [];
+  return { ...rest, attack_bend, decay_bend, release_bend };
+}
+
+/** The same in a row again. */
+export function inRow<T>({ attack_bend, decay_bend, release_bend, ...rest }: Flat<T>) {
+  return { ...rest, bends: [attack_bend, decay_bend, release_bend] };
+}
+
+/** A place on the curve that is taken hold of: an end of a part, or its middle, by which it bends. */
+export type Handle = "attack" | "decay" | "release" | keyof Bends;
+
+export const isBend = (handle: Handle): handle is keyof Bends => (BENDING as readonly string[]).includes(handle);
+
+export interface Point {
+  x: number;
+  y: number;
+}
 
 export interface Course {
   /** Where the curve goes, point by point. */
-  points: { x: number; y: number }[];
-  handles: Record<Handle, { x: number; y: number }>;
+  points: Point[];
+  handles: Record<"attack" | "decay" | "release", Point> & Partial<Record<keyof Bends, Point>>;
   /** Where the key comes up. */
   keyUp: number;
 }
@@ -51,24 +80,51 @@ function laidOut(times: Times, width: number) {
 }
 
 const STEPS = Array.from({ length: 24 }, (_, n) => (n + 1) / 24);
+/** A part is bent by its middle where that lies apart from its ends. */
+const LEAST_TO_BEND = 28;
 
-export function courseOf(loudness: Loudness, frame: Frame): Course {
+/** A part from one place to another, as what it is at a share of its time is drawn; and where it is bent. */
+function part(from: number, to: number, at: (share: number) => number) {
+  const x = (share: number) => from + (to - from) * share;
+  return {
+    points: STEPS.map((share) => ({ x: x(share), y: at(share) })),
+    middle: to - from < LEAST_TO_BEND ? undefined : { x: x(0.5), y: at(0.5) },
+  };
+}
+
+type Part = ReturnType<typeof part>;
+
+const middles = (attack: Part, decay: Part, release: Part): Partial<Record<keyof Bends, Point>> => ({
+  ...(attack.middle && { attack_bend: attack.middle }),
+  ...(decay.middle && { decay_bend: decay.middle }),
+  ...(release.middle && { release_bend: release.middle }),
+});
+
+export function courseOf(loudness: Flat<Loudness>, frame: Frame): Course {
   const { height } = frame;
   const { from, up, held, down, keyUp, silent } = laidOut(loudness, frame.width);
+  const { sustain_db } = loudness;
+  const sustain = y(sustain_db, frame);
   // Straight in amplitude on the way up, and so bent in dB.
-  const rise = STEPS.map((at) => ({ x: from + (up - from) * at, y: y(20 * Math.log10(at), frame) }));
-  const sustain = y(loudness.sustain_db, frame);
+  const attack = part(from, up, (share) => y(20 * Math.log10(bent(share, loudness.attack_bend)), frame));
+  const decay = part(held, down, (share) => y(sustain_db * bent(share, loudness.decay_bend), frame));
+  const release = part(keyUp, silent, (share) => y(sustain_db + (LOWEST_DB - sustain_db) * bent(share, loudness.release_bend), frame));
   return {
     points: [
       { x: 0, y: height },
       { x: from, y: height },
-      ...rise,
+      ...attack.points,
       { x: held, y: 0 },
-      { x: down, y: sustain },
+      ...decay.points,
       { x: keyUp, y: sustain },
-      { x: silent, y: height },
+      ...release.points,
     ],
-    handles: { attack: { x: up, y: 0 }, decay: { x: down, y: sustain }, release: { x: silent, y: height } },
+    handles: {
+      attack: { x: up, y: 0 },
+      decay: { x: down, y: sustain },
+      release: { x: silent, y: height },
+      ...middles(attack, decay, release),
+    },
     keyUp,
   };
 }
@@ -80,27 +136,38 @@ export function bent(at: number, bend: number): number {
 }
 
 /** The course of something else than loudness, from nothing at the bottom to all at the top. */
-export function drivenCourseOf(course: DrivenCourse, frame: Frame): Course {
+export function drivenCourseOf(course: Flat<DrivenCourse>, frame: Frame): Course {
   const { height } = frame;
   const { from, up, held, down, keyUp, silent } = laidOut(course, frame.width);
-  const [attack, decay, release] = course.bends ?? [0, 0, 0];
-  const level = (value: number) => height * (1 - value);
-  const way = (a: number, b: number, low: number, high: number, bend: number) =>
-    STEPS.map((at) => ({ x: a + (b - a) * at, y: level(low + (high - low) * bent(at, bend)) }));
   const { sustain } = course;
+  const level = (value: number) => height * (1 - value);
+  const attack = part(from, up, (share) => level(bent(share, course.attack_bend)));
+  const decay = part(held, down, (share) => level(1 + (sustain - 1) * bent(share, course.decay_bend)));
+  const release = part(keyUp, silent, (share) => level(sustain * (1 - bent(share, course.release_bend))));
   return {
     points: [
       { x: 0, y: height },
       { x: from, y: height },
-      ...way(from, up, 0, 1, attack ?? 0),
+      ...attack.points,
       { x: held, y: 0 },
-      ...way(held, down, 1, sustain, decay ?? 0),
+      ...decay.points,
       { x: keyUp, y: level(sustain) },
-      ...way(keyUp, silent, sustain, 0, release ?? 0),
+      ...release.points,
     ],
-    handles: { attack: { x: up, y: 0 }, decay: { x: down, y: level(sustain) }, release: { x: silent, y: height } },
+    handles: {
+      attack: { x: up, y: 0 },
+      decay: { x: down, y: level(sustain) },
+      release: { x: silent, y: height },
+      ...middles(attack, decay, release),
+    },
     keyUp,
   };
+}
+
+/** A part once its middle is dragged up or down: what rises bends early where it is pulled up, what falls bends late. */
+function bentBy(course: Bends, handle: keyof Bends, by: number, height: number): Partial<Bends> {
+  const bend = course[handle] + ((handle === "attack_bend" ? 2 : -2) * by) / height;
+  return { [handle]: Math.min(1, Math.max(-1, Math.round(bend * 100) / 100)) };
 }
 
 const rounded = (ms: number) => (ms < 10 ? Math.round(ms * 10) / 10 : ms < 100 ? Math.round(ms) : Number(ms.toPrecision(3)));
@@ -109,7 +176,8 @@ const rounded = (ms: number) => (ms < 10 ? Math.round(ms * 10) / 10 : ms < 100 ?
 const timeBy = (part: keyof typeof PARTS, ms: number, by: number, width: number) => rounded(msOf(share(ms) + by / (PARTS[part] * width)));
 
 /** What a handle says once it is dragged by so many pixels. */
-export function draggedBy(loudness: Loudness, handle: Handle, by: { x: number; y: number }, { width, height }: Frame): Partial<Loudness> {
+export function draggedBy(loudness: Flat<Loudness>, handle: Handle, by: Point, { width, height }: Frame): Partial<Flat<Loudness>> {
+  if (isBend(handle)) return bentBy(loudness, handle, by.y, height);
   switch (handle) {
     case "attack":
       return { attack_ms: timeBy("attack", loudness.attack_ms, by.x, width) };
@@ -127,11 +195,12 @@ export function draggedBy(loudness: Loudness, handle: Handle, by: { x: number; y
 
 /** The same of the course of something else. */
 export function drivenDraggedBy(
-  course: DrivenCourse,
+  course: Flat<DrivenCourse>,
   handle: Handle,
-  by: { x: number; y: number },
+  by: Point,
   { width, height }: Frame,
-): Partial<DrivenCourse> {
+): Partial<Flat<DrivenCourse>> {
+  if (isBend(handle)) return bentBy(course, handle, by.y, height);
   switch (handle) {
     case "attack":
       return { attack_ms: timeBy("attack", course.attack_ms, by.x, width) };

@@ -44,6 +44,12 @@ const SHAPE_SETTINGS = {
   course_decay_ms: 16,
   course_sustain: 17,
   course_release_ms: 18,
+  attack_bend: 19,
+  decay_bend: 20,
+  release_bend: 21,
+  course_attack_bend: 22,
+  course_decay_bend: 23,
+  course_release_bend: 24,
 } as const;
 
 export type ShapeSetting = keyof typeof SHAPE_SETTINGS;

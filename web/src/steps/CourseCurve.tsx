@@ -1,6 +1,6 @@
 // A course over time, as a curve that is dragged.
 import { useEffect, useRef, useState } from "react";
-import type { Course, Frame, Handle } from "../model/shape";
+import { type Course, type Frame, type Handle, isBend, type Point } from "../model/shape";
 import { useDrag } from "../parts/drag";
 
 /** A handle is taken hold of from so many pixels. */
@@ -28,10 +28,11 @@ export function CourseCurve<T>({ course, dragged, onLive, onKeep }: Props<T>) {
   }, []);
   const frame: Frame = { width, height: HEIGHT };
   const { points, handles, keyUp } = course(frame);
+  const placed = Object.entries(handles) as [Handle, Point][];
   const { handlers } = useDrag<Handle>({
     take: (at) => {
-      const near = (Object.keys(handles) as Handle[])
-        .map((handle) => ({ handle, far: Math.hypot(handles[handle].x + EDGE - at.x, handles[handle].y + EDGE - at.y) }))
+      const near = placed
+        .map(([handle, { x, y }]) => ({ handle, far: Math.hypot(x + EDGE - at.x, y + EDGE - at.y) }))
         .sort((a, b) => a.far - b.far)[0];
       return near && near.far <= GRIP ? near.handle : undefined;
     },
@@ -51,17 +52,29 @@ export function CourseCurve<T>({ course, dragged, onLive, onKeep }: Props<T>) {
             key up
           </text>
           <polyline points={line} fill="none" strokeWidth={2} className="stroke-act" />
-          {(Object.keys(handles) as Handle[]).map((handle) => (
-            <circle
-              key={handle}
-              data-handle={handle}
-              cx={handles[handle].x}
-              cy={handles[handle].y}
-              r={4.5}
-              strokeWidth={2}
-              className="cursor-grab fill-raised stroke-act"
-            />
-          ))}
+          {placed.map(([handle, { x, y }]) =>
+            isBend(handle) ? (
+              <rect
+                key={handle}
+                data-handle={handle}
+                x={x - 3}
+                y={y - 3}
+                width={6}
+                height={6}
+                className="cursor-ns-resize fill-act stroke-none"
+              />
+            ) : (
+              <circle
+                key={handle}
+                data-handle={handle}
+                cx={x}
+                cy={y}
+                r={4.5}
+                strokeWidth={2}
+                className="cursor-grab fill-raised stroke-act"
+              />
+            ),
+          )}
         </g>
       </svg>
     </div>

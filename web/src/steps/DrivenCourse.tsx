@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { courseDriven, type Driven, type DrivenCourse, said } from "../model/driving";
 import { fitted } from "../model/ranges";
-import { drivenCourseOf, drivenDraggedBy } from "../model/shape";
+import { drivenCourseOf, drivenDraggedBy, flat, type Flat, inRow } from "../model/shape";
 import { Field } from "../parts/Field";
 import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
@@ -24,7 +24,7 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
   const { shape, whose } = shaped;
   const kept = shape.courses.find(({ id }) => id === names.course);
   const route = shape.routes.find(({ id }) => id === names.route);
-  const [live, setLive] = useState<Partial<DrivenCourse>>();
+  const [live, setLive] = useState<Partial<Flat<DrivenCourse>>>();
   const of = `${driven.name} of ${whose} over time`;
   const parts = (label: string, course: DrivenCourse | null, way: Schemas["RouteSaid"] | null) =>
     sayParts(shaped, label, [
@@ -49,10 +49,10 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
       </button>
     );
   }
-  const course = { ...kept, ...live };
-  const say = (label: string, changed: Partial<DrivenCourse>) =>
-    sayParts(shaped, label, [{ kind: "course", number: names.course, value: { ...said(kept), ...changed } }]);
-  const hear = (to: Partial<DrivenCourse>) =>
+  const course = { ...flat(said(kept)), ...live };
+  const say = (label: string, changed: Partial<Flat<DrivenCourse>>) =>
+    sayParts(shaped, label, [{ kind: "course", number: names.course, value: inRow({ ...flat(said(kept)), ...changed }) }]);
+  const hear = (to: Partial<Flat<DrivenCourse>>) =>
     DRIVEN_COURSE.forEach(({ of }) => {
       const value = to[of];
       if (value !== undefined) player.shape(shapesOf(shaped), `course_${of}` as ShapeSetting, value, names.course);
@@ -69,16 +69,16 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
   );
   return (
     <>
-      <CourseCurve<DrivenCourse>
+      <CourseCurve<Flat<DrivenCourse>>
         course={(frame) => drivenCourseOf(course, frame)}
-        dragged={(handle, by, frame) => drivenDraggedBy(kept, handle, by, frame)}
+        dragged={(handle, by, frame) => drivenDraggedBy(flat(said(kept)), handle, by, frame)}
         onLive={(to) => {
           setLive(to);
-          hear(to ?? kept);
+          hear(to ?? flat(said(kept)));
         }}
         onKeep={(handle, to) => {
           setLive(undefined);
-          say(`shape the ${handle} of ${of}`, to);
+          say(`shape the ${handle.replace("_", "'s ")} of ${of}`, to);
         }}
       />
       <div className="grid grid-cols-4 gap-3 min-[1180px]:grid-cols-8">

@@ -1,9 +1,9 @@
 // Shape: how strands play.
 import { useState } from "react";
 import type { Fact, InstrumentView } from "../api/client";
-import { LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, START_DRIVEN } from "../model/driving";
+import { courseDriven, LOUDNESS, LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, START_DRIVEN } from "../model/driving";
 import { fitted } from "../model/ranges";
-import { courseOf, draggedBy, type Loudness } from "../model/shape";
+import { courseOf, draggedBy, flat, type Flat, type Loudness } from "../model/shape";
 import { chosenRegions, placedRegions, someRegions } from "../model/regions";
 import { heldStrand, passOfStrand, placedStrands } from "../model/strands";
 import { Field } from "../parts/Field";
@@ -21,7 +21,7 @@ import { giveShapesBack, ownerOf, regionOwner, sayOf, type Shaped, shapesOf } fr
 import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
-import { BY_STRIKE, COURSE, type LoudnessNumber } from "./shapeFacts";
+import { BY_STRIKE, COURSE, type LoudnessNumber, PARTS_BEND } from "./shapeFacts";
 
 export function ShapeBench({ view }: { view: InstrumentView }) {
   const { pass, setPass, chosen: cells, focus } = useView();
@@ -120,14 +120,14 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
   const { of, shape, whose } = shaped;
   const { said } = shaped.strand;
   const ofRegions = "region" in of[0]!.target;
-  const kept = shape.loudness;
-  const [live, setLive] = useState<Partial<Loudness>>();
+  const kept = flat(shape.loudness);
+  const [live, setLive] = useState<Partial<Flat<Loudness>>>();
   const loudness = { ...kept, ...live };
   const isByHand = (fact: Fact) => of[0]!.byHand.includes(fact);
   const because = (about: string | undefined) => said.shape_reasons.find((reason) => reason.about === about)?.because;
-  const differs = (number: LoudnessNumber) => of.some((one) => one.shape.loudness[number.of] !== kept[number.of]);
-  const hear = (to: Partial<Loudness>) =>
-    COURSE.forEach((number) => {
+  const differs = (number: LoudnessNumber) => of.some((one) => flat(one.shape.loudness)[number.of] !== kept[number.of]);
+  const hear = (to: Partial<Flat<Loudness>>) =>
+    [...COURSE, ...PARTS_BEND].forEach((number) => {
       const value = to[number.of];
       if (value !== undefined) player.shape(shapesOf(shaped), number.of, value);
     });
@@ -156,7 +156,7 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
       <h3>
         <b className="font-semibold">Loudness</b> <span className="text-[12px] text-ink3">over time and by the strike</span>
       </h3>
-      <CourseCurve<Loudness>
+      <CourseCurve<Flat<Loudness>>
         course={(frame) => courseOf(loudness, frame)}
         dragged={(handle, by, frame) => draggedBy(kept, handle, by, frame)}
         onLive={(to) => {
@@ -166,15 +166,16 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
         }}
         onKeep={(handle, to) => {
           setLive(undefined);
-          const moved = COURSE.filter((number) => to[number.of] !== undefined);
+          const moved = [...COURSE, ...PARTS_BEND].filter((number) => to[number.of] !== undefined);
           sayOf(
             shaped,
-            `shape the ${handle} of ${whose}`,
+            `shape the ${handle.replace("_", "'s ")} of ${whose}`,
             moved.map((number) => [number.fact, to[number.of]]),
           );
         }}
       />
-      <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">{COURSE.map(field)}</div>
+      <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">{[...COURSE, ...PARTS_BEND].map(field)}</div>
+      <Follows shaped={shaped} driven={courseDriven(LOUDNESS)} />
       <div className="flex items-end gap-3 border-t border-line2 pt-3">
         <div className="w-28">{field(BY_STRIKE)}</div>
         <p className="pb-1.5 text-[12px] text-ink3">

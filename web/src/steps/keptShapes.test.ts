@@ -1,7 +1,16 @@
 import { expect, it } from "vitest";
 import { keptOf, wishesOf } from "./keptShapes";
 
-const loudness = { delay_ms: 0, attack_ms: 5, hold_ms: 0, decay_ms: 900, sustain_db: -6, release_ms: 300, velocity_to_level: 0.5 };
+const loudness = {
+  delay_ms: 0,
+  attack_ms: 5,
+  hold_ms: 0,
+  decay_ms: 900,
+  sustain_db: -6,
+  release_ms: 300,
+  velocity_to_level: 0.5,
+  bends: [0, 0.5, 0],
+};
 const filter = { passes: "low" as const, poles: 2, cutoff_hz: 900, key_follow: 0.5, resonance_db: 3, makes_up: true };
 const movement = { id: 7, wave: "sine" as const, rate: { hz: 2 }, phase: 0, delay_ms: 0, fade_in_ms: 0, per_voice: true, once: false };
 const route = { id: 9, from: { movement: 7 }, times: null, curve: 4, to: "cutoff" as const, amount: 600 };
@@ -14,6 +23,7 @@ it("a kept shape says everything, and what it does not have is gone", () => {
   const wishes = wishesOf(kept, { target: { strand: 5 }, own: 5, shape: own as never });
   const of = (fact: string) => wishes.filter((wish) => wish.fact === fact);
   expect(of("shape_decay_ms")).toEqual([{ strand: 5, fact: "shape_decay_ms", value: 900 }]);
+  expect(of("shape_decay_bend")[0]!.value).toBe(0.5);
   expect(of("filter_form")[0]!.value).toEqual({ passes: "low", poles: 2 });
   expect(of("filter_makes_up")[0]!.value).toBe(true);
   expect(of("course").map(({ part, value }) => [part, value])).toEqual([[["course", 5, 3], null]]);

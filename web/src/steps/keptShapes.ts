@@ -4,9 +4,9 @@ import { persist } from "zustand/middleware";
 import type { InstrumentView, Schemas } from "../api/client";
 import { type DrivenCourse, type Movement, type PartKind, type Route, routeSaid, said } from "../model/driving";
 import type { Wish } from "../model/edited";
-import type { Loudness } from "../model/shape";
+import { flat, type Loudness } from "../model/shape";
 import type { Owner } from "./routes";
-import { BY_STRIKE, COURSE, FILTER } from "./shapeFacts";
+import { BY_STRIKE, COURSE, FILTER, PARTS_BEND } from "./shapeFacts";
 
 type Shape = Schemas["Shape"];
 type Numbered<T> = [number: number, said: T][];
@@ -50,7 +50,7 @@ export function keptOf(name: string, program: InstrumentView["program"], shape: 
 /** What gives a strand or a region a kept shape, whose own is gone: as one act. */
 export function wishesOf(kept: KeptShape, { target, own, shape }: Pick<Owner, "target" | "own" | "shape">): Wish[] {
   const { filter } = kept;
-  const loudness = [...COURSE, BY_STRIKE].map(({ fact, of }) => ({ ...target, fact, value: kept.loudness[of] }));
+  const loudness = [...COURSE, ...PARTS_BEND, BY_STRIKE].map(({ fact, of }) => ({ ...target, fact, value: flat(kept.loudness)[of] }));
   const form: Wish = { ...target, fact: "filter_form", value: filter && { passes: filter.passes, poles: filter.poles } };
   const numbers: Wish[] = filter
     ? [

@@ -1,14 +1,14 @@
 // What is said of the shapes of strands.
 import type { Fact } from "../api/client";
 import type { Ranged } from "../model/ranges";
-import type { Loudness } from "../model/shape";
+import type { Bends, Flat, Loudness } from "../model/shape";
 import { decibels, frequency, share, time, type Unit } from "../model/units";
 
 /** A number of loudness. */
 export interface LoudnessNumber extends Ranged {
   fact: Fact;
   /** Where it stands in a shape. */
-  of: keyof Loudness;
+  of: keyof Flat<Loudness>;
   label: string;
   /** The name of the reason for its first value. */
   about?: string;
@@ -25,6 +25,22 @@ export const COURSE: LoudnessNumber[] = [
   { fact: "shape_decay_ms", of: "decay_ms", label: "Decay", unit: time, within: [0, 100_000], says: TO_SILENCE },
   { fact: "shape_sustain_db", of: "sustain_db", label: "Held at", unit: decibels, within: [-96, 0] },
   { fact: "shape_release_ms", of: "release_ms", label: "Release", about: "release", unit: time, within: [0, 100_000], says: TO_SILENCE },
+];
+
+const BENDS_SAY = "0 % is straight; below it most of the way comes early, above it late";
+const bend = (of: keyof Bends, fact: Fact, label: string): LoudnessNumber => ({
+  fact,
+  of,
+  label,
+  unit: share,
+  within: [-1, 1],
+  says: BENDS_SAY,
+});
+
+export const PARTS_BEND: LoudnessNumber[] = [
+  bend("attack_bend", "shape_attack_bend", "Attack bends"),
+  bend("decay_bend", "shape_decay_bend", "Decay bends"),
+  bend("release_bend", "shape_release_bend", "Release bends"),
 ];
 
 export const BY_STRIKE: LoudnessNumber = {
@@ -60,7 +76,7 @@ export const FILTER: FilterNumber[] = [
 
 /** A part of a course of something else than loudness. */
 export interface CourseNumber extends Ranged {
-  of: "delay_ms" | "attack_ms" | "hold_ms" | "decay_ms" | "sustain" | "release_ms";
+  of: "delay_ms" | "attack_ms" | "hold_ms" | "decay_ms" | "sustain" | "release_ms" | keyof Bends;
   label: string;
   unit: Unit;
 }
@@ -72,4 +88,5 @@ export const DRIVEN_COURSE: CourseNumber[] = [
   { of: "decay_ms", label: "Decay", unit: time, within: [0, 100_000] },
   { of: "sustain", label: "Held at", unit: share, within: [0, 1] },
   { of: "release_ms", label: "Release", unit: time, within: [0, 100_000] },
+  ...PARTS_BEND.map(({ of, label, unit, within }) => ({ of: of as keyof Bends, label, unit, within })),
 ];
