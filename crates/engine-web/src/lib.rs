@@ -226,6 +226,12 @@ pub extern "C" fn ran_out() -> f64 {
     with(|i| i.engine.ran_out() as f64)
 }
 
+/// Of the keys that ran short of audio 32, a bit for each, from so many times 32 on.
+#[unsafe(no_mangle)]
+pub extern "C" fn short_keys(part: u32) -> u32 {
+    with(|i| (i.engine.short_keys() >> (32 * part.min(3))) as u32)
+}
+
 /// A channel message of MIDI.
 #[unsafe(no_mangle)]
 pub extern "C" fn midi(status: u32, first: u32, second: u32) {

@@ -133,6 +133,8 @@ pub struct Engine {
     /// Where each region is, by its strand and number.
     places: FnvHashMap<(StrandId, u64), usize>,
     ran_out: u64,
+    /// Keys of which a voice did, each until it is struck again, a bit for each.
+    short: u128,
 }
 
 impl Engine {
@@ -157,6 +159,7 @@ impl Engine {
             alone: Vec::new(),
             places: FnvHashMap::default(),
             ran_out: 0,
+            short: 0,
         }
     }
 
@@ -317,6 +320,11 @@ impl Engine {
         self.ran_out
     }
 
+    /// Keys that were not heard to their end for that, a bit for each, until they are struck again.
+    pub fn short_keys(&self) -> u128 {
+        self.short
+    }
+
     /// Slabs that are there, and can be.
     pub fn slabs(&self) -> (usize, usize) {
         (self.slabs.count(), self.slabs.most())
@@ -325,6 +333,7 @@ impl Engine {
     /// A key goes down, velocity 1 to 127.
     pub fn note_on(&mut self, key: u8, velocity: u8) {
         let key = key & 127;
+        self.short &= !(1 << key);
         // The soft pedal takes a third off every strike: our own choice, there is no standard for how much.
         let velocity = if self.standing.pedal(SOFT) {
             (velocity / 3 * 2).max(1)
@@ -521,7 +530,10 @@ impl Engine {
             let (around, voices) = split!(self);
             for voice in voices.active() {
                 let ran_out = voice.render(&mut self.slabs, &self.interpolator, &around, left, right);
-                self.ran_out += u64::from(ran_out);
+                if ran_out {
+                    self.ran_out += 1;
+                    self.short |= 1 << (voice.key() & 127);
+                }
             }
             self.frame += left.len() as u64;
         }

@@ -245,6 +245,9 @@ fn a_voice_that_runs_out_fades_and_is_counted() {
         .flat_map(|_| block(&mut engine)[..BLOCK].to_vec())
         .collect();
     assert_eq!((engine.active_voices(), engine.ran_out()), (0, 1));
+    assert_eq!(engine.short_keys(), 1 << 1);
+    engine.note_on(1, 100);
+    assert_eq!(engine.short_keys(), 0);
     let steepest = heard
         .windows(2)
         .fold(0.0f32, |top, pair| top.max((pair[1] - pair[0]).abs()));

@@ -7,6 +7,7 @@ import { WAYS } from "../model/choosing";
 import { type Plot, toCheck } from "../parts/Board";
 import { Failed, JobBar } from "../parts/JobBar";
 import { useSettings } from "../state/settings";
+import { keyName } from "../model/keys";
 import { useSound } from "../sound/player";
 import { queries } from "../state/client";
 import { useLive } from "../state/live";
@@ -82,6 +83,9 @@ export function Foot({
   );
 }
 
+/** Keys that ran short are told by their names, so many at most. */
+const MOST_TOLD = 4;
+
 /** What sounds, and how its audio comes. */
 function Meter() {
   const { meter, rate, heads, of } = useSound();
@@ -95,8 +99,13 @@ function Meter() {
         </span>
       )}
       {meter.ranOut > 0 && (
-        <span className="text-mark" title="They faded because their audio did not come in time">
+        <span
+          className="text-mark"
+          title="They faded because their audio did not come in time; keys are marked until they are struck again"
+        >
           {meter.ranOut === 1 ? "a voice" : `${meter.ranOut} voices`} ran out of audio
+          {meter.short.length > 0 &&
+            `: ${meter.short.slice(0, MOST_TOLD).map(keyName).join(" ")}${meter.short.length > MOST_TOLD ? " …" : ""}`}
         </span>
       )}
       <span

@@ -54,6 +54,7 @@ export function Ladder({ rungs, onFiles }: Props) {
   const hands = useSound((sound) => sound.held);
   const phrase = useSound((sound) => sound.meter.phrase?.keys);
   const held = useMemo(() => new Set([...hands, ...(phrase ?? [])]), [hands, phrase]);
+  const short = useSound((sound) => sound.meter.short);
   const [over, setOver] = useState<number | undefined>();
   const playing = useRef<number | undefined>(undefined);
   const onWheel = useLook();
@@ -85,6 +86,11 @@ export function Ladder({ rungs, onFiles }: Props) {
           ctx.arc(isBlack(key) ? labels + (width - labels) * 0.45 : width - 10, top + lane / 2, Math.min(3, lane / 2.4), 0, 7);
           ctx.fill();
         }
+        // What could not be heard to its end.
+        if (short.includes(key)) {
+          ctx.fillStyle = colours.mark;
+          ctx.fillRect(labels - 4, top + 1, 3, lane - 2);
+        }
         if (key % 12 === 0) {
           ctx.fillStyle = colours.ink3;
           ctx.font = MONO;
@@ -101,7 +107,7 @@ export function Ladder({ rungs, onFiles }: Props) {
       ctx.fillRect(width - 1, 0, 1, height);
       ctx.fillRect(0, HEADER - 1, width, 1);
     },
-    [low, keys, held, rungs, over],
+    [low, keys, held, rungs, over, short],
   );
   const strike = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -122,6 +128,7 @@ export function Ladder({ rungs, onFiles }: Props) {
       data-part="ladder"
       data-low={low}
       data-keys={keys}
+      data-short={short.join(" ")}
       onWheel={onWheel}
       onPointerDown={(event) => {
         const { pick } = useView.getState();

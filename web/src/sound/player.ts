@@ -81,7 +81,7 @@ interface Sound {
 }
 
 export const useSound = create<Sound>(() => ({
-  meter: { peak: 0, voices: 0, sounding: [], ranOut: 0, full: 0 },
+  meter: { peak: 0, voices: 0, sounding: [], ranOut: 0, short: [], full: 0 },
   controllers: {},
   bend: 8192,
   pressure: 0,
@@ -134,8 +134,9 @@ class Player {
       sayError(new Error("The sound engine broke down in this browser. Load the page again: everything is kept."));
     node.port.onmessage = (event: MessageEvent<Meter>) => {
       const { meter } = useSound.getState();
-      const same = event.data.sounding.join() === meter.sounding.join();
-      useSound.setState({ meter: same ? { ...event.data, sounding: meter.sounding } : event.data });
+      const kept = (now: number[], before: number[]) => (now.join() === before.join() ? before : now);
+      const { sounding, short } = event.data;
+      useSound.setState({ meter: { ...event.data, sounding: kept(sounding, meter.sounding), short: kept(short, meter.short) } });
     };
     node.connect(this.out);
     this.node = node;

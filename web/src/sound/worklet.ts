@@ -16,6 +16,7 @@ interface Engine {
   slabs: () => number;
   wanted: () => number;
   ran_out: () => number;
+  short_keys: (part: number) => number;
   set: (sample: number, setting: number, value: number) => void;
   place: (strand: number, region: number, lowKey: number, highKey: number, lowStrike: number, highStrike: number) => void;
   note_on: (key: number, velocity: number) => void;
@@ -84,6 +85,8 @@ export interface Meter {
   sounding: number[];
   /** Voices that faded for want of audio. */
   ranOut: number;
+  /** Keys that did, until they are struck again. */
+  short: number[];
   /** How full the memory for audio is, 0 to 1. */
   full: number;
   /** The phrase that is played: where it is, as a share, how often it has begun, and the keys it holds. */
@@ -275,6 +278,7 @@ class LadderEngine extends AudioWorkletProcessor {
         voices: this.most,
         sounding,
         ranOut: this.engine.ran_out(),
+        short: this.short(),
         full,
         ...this.phrase(),
       } satisfies Meter);
@@ -283,6 +287,17 @@ class LadderEngine extends AudioWorkletProcessor {
       this.most = 0;
     }
     return true;
+  }
+
+  private short(): number[] {
+    return [0, 1, 2, 3].flatMap((part) => {
+      const bits = this.engine.short_keys(part);
+      return bits === 0
+        ? []
+        : Array.from({ length: 32 }, (_, n) => n)
+            .filter((n) => (bits >>> n) & 1)
+            .map((n) => 32 * part + n);
+    });
   }
 }
 
