@@ -144,6 +144,8 @@ pub struct PlacedTake {
     pub sample: Sample,
     /// What is done to it.
     pub treatment: Treatment,
+    /// Milliseconds for 100 dB by which it falls once it is let go, where that is heard.
+    pub falls_silent_ms: Option<f64>,
 }
 
 /// Lowest velocity of each layer, soft to loud: the first begins at 1; each other where its maker said, else halfway
@@ -167,6 +169,14 @@ pub fn velocity_thresholds<'a>(layers: impl IntoIterator<Item = &'a Layer>) -> V
         below = Some(layer);
     }
     lows
+}
+
+/// How the takes of a pass fall silent: the middle of them.
+fn falls_silent_ms(takes: &[PlacedTake], pass: PassId) -> Option<f64> {
+    let of_pass = takes.iter().filter(|take| take.cell.pass == pass);
+    let mut all: Vec<f64> = of_pass.filter_map(|take| take.falls_silent_ms).collect();
+    all.sort_by(f64::total_cmp);
+    all.get(all.len() / 2).copied()
 }
 
 /// Puts the takes on the keyboard. A layer or rung that was not recorded leaves its velocities or keys to its neighbours.
@@ -205,7 +215,14 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         if regions_of.is_none() {
             program.shapes.push(Shape {
                 id: shape,
-                loudness: first_loudness(pass.layers.len(), pass.sounds_on),
+                loudness: first_loudness(
+                    pass.layers.len(),
+                    pass.sounds_on,
+                    plan.kind_of(pass.id)
+                        .loops()
+                        .then(|| falls_silent_ms(takes, pass.id))
+                        .flatten(),
+                ),
                 ..Shape::default()
             });
         }
@@ -306,6 +323,7 @@ fn strand_id(pass: PassId, mic: Option<&str>) -> StrandId {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::Kind;
     use crate::plan::tests::plan;
 
     fn taken(plan: &Plan, leave_out: impl Fn(&Cell) -> bool) -> Vec<PlacedTake> {
@@ -337,8 +355,30 @@ mod tests {
                     tune_cents: 0.0,
                     looped: None,
                 },
+                falls_silent_ms: None,
             })
             .collect()
+    }
+
+    /// What is looped falls silent as the middle one of its recordings does; what dies away by itself as is usual.
+    #[test]
+    fn a_release_follows_from_how_the_recordings_end() {
+        let mut plan = plan(&[60, 62, 64, 65], &[100], 1);
+        let mut takes = taken(&plan, |_| false);
+        for (take, ms) in takes
+            .iter_mut()
+            .zip([Some(900.0), None, Some(300.0), Some(420.0)])
+        {
+            take.falls_silent_ms = ms;
+        }
+        let mut release = |kind: Kind| {
+            plan.kind = kind;
+            make_program("x", &plan, &MapSettings::default(), &takes).shapes[0]
+                .loudness
+                .release_ms
+        };
+        assert_eq!(release(Kind::Sustained), 420.0);
+        assert_eq!(release(Kind::Struck), program::Loudness::default().release_ms);
     }
 
     #[test]

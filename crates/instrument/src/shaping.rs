@@ -14,11 +14,12 @@ use utoipa::ToSchema;
 /// Strikes at which levels are told.
 const STRIKES: u8 = 16;
 
-/// How loudness runs at first. One layer takes all of the strike's effect on level from the shape; the more were recorded, the more of it is in them.
-pub(crate) fn first_loudness(layers: usize, on: SoundsOn) -> Loudness {
+/// How loudness runs at first. One layer takes all of the strike's effect on level from the shape; the more were recorded, the more of it is in them. What
+/// is looped falls silent as its recordings do, where that was heard: milliseconds for 100 dB.
+pub(crate) fn first_loudness(layers: usize, on: SoundsOn, falls_silent_ms: Option<f64>) -> Loudness {
     let velocity_to_level = if layers <= 1 { 1.0 } else { 0.5 / layers as f64 };
     let release_ms = match on {
-        SoundsOn::KeyDown => Loudness::default().release_ms,
+        SoundsOn::KeyDown => falls_silent_ms.unwrap_or(Loudness::default().release_ms),
         SoundsOn::KeyUp => 2_000.0,
     };
     Loudness {
@@ -37,10 +38,13 @@ pub(crate) fn reasons_of(program: &Program, strand: &Strand) -> Vec<Reason> {
         about: about.into(),
         because: because.into(),
     };
-    let release = if matches!(strand.on, On::KeyDown(_)) {
+    let usual = program.loudness_of(Some(strand)).release_ms == Loudness::default().release_ms;
+    let release = if !matches!(strand.on, On::KeyDown(_)) {
+        "no key holds it: it rings out"
+    } else if usual {
         "300 ms until it is not heard any more, as is common where nothing else is known"
     } else {
-        "no key holds it: it rings out"
+        "as the recordings fall silent at their ends, by the middle one of them"
     };
     let strike = match layers.len() {
         0 | 1 => "one layer has but one level: the strike makes all the difference".to_owned(),
@@ -245,7 +249,7 @@ mod tests {
             ],
             shapes: vec![Shape {
                 id: ShapeId(1),
-                loudness: first_loudness(2, SoundsOn::KeyDown),
+                loudness: first_loudness(2, SoundsOn::KeyDown, None),
                 ..Shape::default()
             }],
             ..Program::default()

@@ -15,6 +15,7 @@ mod bounds;
 mod clean;
 mod energy;
 mod envelope;
+mod falling;
 mod fft;
 mod level;
 mod likeness;

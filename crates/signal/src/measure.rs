@@ -2,6 +2,7 @@
 
 use crate::beats::beats;
 use crate::energy::Energy;
+use crate::falling::falls_silent_ms;
 use crate::loops::{LIVELY_S, dies_away_of, rounded};
 use crate::pitch::{longest_frames, pitch_held};
 use crate::{
@@ -11,7 +12,7 @@ use crate::{
 use serde::{Deserialize, Serialize};
 
 /// Counts up whenever an algorithm here gives other results: suggestions are pinned to it.
-pub const MEASURE_VERSION: u32 = 8;
+pub const MEASURE_VERSION: u32 = 9;
 
 /// The facts of one take. Frames count from the take's first.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -56,6 +57,9 @@ pub struct Measurement {
     /// How its level beats while it is held; `None` where it does not, or not often enough to tell.
     #[serde(default)]
     pub beats: Option<Beats>,
+    /// Milliseconds for 100 dB by which it falls once it is let go; `None` where that is not heard.
+    #[serde(default)]
+    pub falls_silent_ms: Option<f64>,
     /// Places to loop, best first, of what dies away too: whether it is to be looped is for its kind to say. Empty where it is too short.
     pub loops: Vec<LoopCandidate>,
 }
@@ -149,6 +153,9 @@ pub fn measure(audio: &Audio) -> Measurement {
         beats: energy
             .as_ref()
             .and_then(|energy| beats(energy, audio.rate_hz, start, end)),
+        falls_silent_ms: energy
+            .as_ref()
+            .and_then(|energy| falls_silent_ms(energy, audio.rate_hz, start, end)),
         loops,
     }
 }

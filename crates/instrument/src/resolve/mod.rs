@@ -370,6 +370,7 @@ impl ResolvedTake {
                 frames: recorded.frames,
             },
             treatment,
+            falls_silent_ms: self.facts.as_ref().and_then(|facts| facts.falls_silent_ms),
         })
     }
 

@@ -86,6 +86,7 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
                 frames: 1,
             },
             treatment: Treatment::untouched(take.cell.key),
+            falls_silent_ms: None,
         })
         .collect();
     let cells_of = |measured: bool| -> HashSet<Cell> {
