@@ -55,12 +55,16 @@ pub(crate) struct Drive {
     number: u64,
     /// Since it was struck.
     frames: u64,
+    /// Of these, those before it was struck again.
+    since: u64,
     /// When it was let go.
     let_go: Option<u64>,
     /// Where its courses stood then.
     let_go_at: [f64; MOST_COURSES],
     /// Factors of the times of its courses, in the order of [`CourseTime`].
     times: [[f64; 5]; MOST_COURSES],
+    /// Whether its key was struck again: what drives goes gradually where it belongs.
+    is_again: bool,
     /// Those of the times of its loudness.
     of_loudness: [f64; 5],
     /// Rounds of its movements.
@@ -75,9 +79,11 @@ impl Drive {
         velocity: 0,
         number: 0,
         frames: 0,
+        since: 0,
         let_go: None,
         let_go_at: [0.0; MOST_COURSES],
         times: [[1.0; 5]; MOST_COURSES],
+        is_again: false,
         of_loudness: [1.0; 5],
         rounds: [0.0; MOST_MOVEMENTS],
         did: [0.0; MOST_ROUTES],
@@ -121,6 +127,14 @@ impl Drive {
             }
         }
         (drive, nudge)
+    }
+
+    /// Its key was struck again while it sounds: its courses begin anew.
+    pub(crate) fn strike_again(&mut self, velocity: u8) {
+        self.velocity = velocity;
+        self.let_go = None;
+        self.since = self.frames;
+        self.is_again = true;
     }
 
     /// The factor of a time of a course, or of loudness.
@@ -192,7 +206,9 @@ impl Drive {
         let mut driven = Driven::default();
         for (n, route) in self.routes(shape) {
             let to = self.does(shape, route, around) * self.factor_of(shape, route, around);
-            let is_rough = is_rough(shape, route.from) || route.times.is_some_and(|by| is_rough(shape, by));
+            let is_rough = self.is_again
+                || is_rough(shape, route.from)
+                || route.times.is_some_and(|by| is_rough(shape, by));
             let does = if is_rough && !begins {
                 let share = || 1.0 - libm::exp(-around.ms(frames as u64) / HAND_MS);
                 self.did[n] + (to - self.did[n]) * *smooth.get_or_insert_with(share)
@@ -324,7 +340,7 @@ impl Drive {
         course.decay_ms *= decay;
         course.release_ms *= release;
         match self.let_go {
-            None => course.held_at(around.ms(self.frames)),
+            None => course.held_at(around.ms(self.frames - self.since)),
             Some(at) => course.released_at(self.let_go_at[n], around.ms(self.frames - at)),
         }
     }

@@ -185,6 +185,15 @@ impl Envelope {
         self.bending.left == 0 && self.bending.at >= 1.0
     }
 
+    /// It rises anew, from where it is.
+    pub(crate) fn strike_again(&mut self, shape: &Loudness, rate_hz: f64) {
+        self.stage = Stage::Attack;
+        self.reshape(shape, rate_hz);
+        // At once would click.
+        self.attack_step = self.attack_step.min(self.rise_step);
+        self.frames[ATTACK] = self.frames[ATTACK].max(1.0 / self.rise_step);
+    }
+
     pub(crate) fn release(&mut self) {
         if !matches!(self.stage, Stage::Release | Stage::Cut | Stage::Done) {
             self.stage = Stage::Release;

@@ -84,12 +84,38 @@ impl Voices {
         })
     }
 
+    /// Whether a key that is struck again goes on in the voice that it has.
+    fn goes_on(
+        &mut self,
+        around: &Around,
+        region: &Region,
+        (index, event): (usize, u64),
+        by: (KeyEvent, f64),
+    ) -> bool {
+        let shares = |strand: &Strand| strand.voices.same_key == SameKey::Shares;
+        if by.0.is_up() || !around.program.strand_of(region).is_some_and(shares) {
+            return false;
+        }
+        let age = self.age;
+        let is_it = |voice: &&mut Voice| {
+            is_sounding(voice)
+                && voice.region() == Some(index)
+                && voice.key() == by.0.key
+                && voice.can_go_on()
+        };
+        let voice = self.all.iter_mut().filter(is_it).max_by_key(|voice| voice.age());
+        voice.is_some_and(|voice| {
+            voice.strike_again(around, by, (age, event));
+            true
+        })
+    }
+
     /// What fades for a region that starts, by what its strand says of its voices; from how many cents away it glides.
     fn make_way(&mut self, around: &Around, region: &Region, event: KeyEvent) -> Option<f64> {
         let program = around.program;
         let Strand { id, voices, .. } = program.strand_of(region)?;
         let (id, number) = (*id, self.event);
-        if voices.same_key == SameKey::Cuts {
+        if voices.same_key != SameKey::Rings {
             let same = others(&mut self.all, program, id, number).filter(|voice| voice.key() == event.key);
             same.for_each(|voice| voice.cut_off(ONE_TONE_MS));
         }
@@ -138,8 +164,14 @@ impl Voices {
                 voice.cut_off(f64::from(voice.cut_fade_ms()));
             }
         }
+        if self.goes_on(around, region, (index, number), (event, gain)) {
+            return;
+        }
         let glides_from = self.make_way(around, region, event);
-        if self.sounding().count() >= self.most {
+        let most = program
+            .most_voices
+            .map_or(self.most, |most| self.most.min(usize::from(most.max(1))));
+        if self.sounding().count() >= most {
             let sounding = self.all.iter_mut().filter(|voice| is_sounding(voice));
             if let Some(stolen) = sounding.min_by_key(|voice| voice.theft_rank()) {
                 stolen.cut_off(0.0);

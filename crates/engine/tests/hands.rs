@@ -3,8 +3,8 @@
 use engine::{Alone, Engine, ShapeSetting};
 use program::{
     BendKeys, ChosenBy, Cut, Fade, Filter, Loop, LoopRuns, Movement, MovementId, On, ParamId, Passes,
-    Program, Rate, Region, RegionOf, Route, RouteId, SOSTENUTO, SUSTAIN, Sample, SampleId, Shape, ShapeId,
-    Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Wave, Within,
+    Program, Rate, Region, RegionOf, Route, RouteId, SOSTENUTO, SUSTAIN, SameKey, Sample, SampleId, Shape,
+    ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Wave, Within,
 };
 
 const RATE: f64 = 48_000.0;
@@ -458,6 +458,57 @@ fn neither_rendering_nor_playing_takes_memory() {
     assert_eq!((counted.count_total, counted.bytes_total), (0, 0));
     let seen = allocation_counter::measure(|| drop(std::hint::black_box(vec![0u8; 9])));
     assert_eq!(seen.count_total, 1, "what takes memory is seen");
+}
+
+/// The same key again goes on in the voice it has, as loud as it is struck now, without a step; one that has no loop begins anew.
+#[test]
+fn a_key_that_is_struck_again_goes_on_in_its_voice() {
+    let mut program = program(1);
+    program.strands[0].voices.same_key = SameKey::Shares;
+    program.shapes[0].loudness.release_ms = 2_000.0;
+    program.shapes[0].loudness.velocity_to_level = 1.0;
+    // Whole rounds of 440 Hz.
+    program.regions[0].looped = Some(Loop::plain(48_000, 96_000, LoopRuns::ThroughRelease));
+    let mut engine = playing(program.clone());
+    engine.note_on(60, 127);
+    let full = rms(&block(&mut engine, 48_000)[24_000..]);
+    engine.note_off(60);
+    let mut heard = block(&mut engine, 24_000);
+    engine.note_on(60, 64);
+    heard.extend(block(&mut engine, 48_000));
+    assert_eq!(engine.active_voices(), 1);
+    let under_db = 20.0 * (rms(&heard[48_000..]) / full).log10();
+    assert!(
+        (under_db - 40.0 * (64.0f64 / 127.0).log10()).abs() < 0.1,
+        "{under_db} dB"
+    );
+    let steepest = heard
+        .windows(2)
+        .map(|two| (two[1] - two[0]).abs())
+        .fold(0.0, f32::max);
+    assert!(steepest < 0.016, "{steepest}");
+    engine.note_off(60);
+    block(&mut engine, 98_000);
+    assert_eq!(engine.active_voices(), 0);
+    program.regions[0].looped = None;
+    let mut engine = playing(program);
+    for _ in 0..3 {
+        engine.note_on(60, 127);
+        block(&mut engine, 4_800);
+    }
+    assert_eq!(engine.active_voices(), 1);
+}
+
+#[test]
+fn the_whole_has_no_more_voices_than_it_may() {
+    let mut program = program(2);
+    program.most_voices = Some(3);
+    let mut engine = playing(program);
+    for key in 50..60 {
+        engine.note_on(key, 100);
+        block(&mut engine, 1_280);
+    }
+    assert_eq!(engine.active_voices(), 3);
 }
 
 /// What is dragged for one region is heard in it alone, by what sounds already, without a step.

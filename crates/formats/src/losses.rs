@@ -221,9 +221,10 @@ const OF_SOUNDFONT: &[Sentence] = &[
         "SoundFont has no limit to voices, no one tone at a time and no glides: all keys sound.",
         |holds, region| {
             holds.region(region)
-                && holds.voices(region, |voices| {
-                    voices.most.is_some() || voices.glide.is_some() || voices.same_key != SameKey::Rings
-                })
+                && (holds.program.most_voices.is_some()
+                    || holds.voices(region, |voices| {
+                        voices.most.is_some() || voices.glide.is_some() || voices.same_key != SameKey::Rings
+                    }))
         },
     ),
 ];
@@ -322,6 +323,16 @@ const OF_SFZ: &[Sentence] = &[
             let counted = |voices: &Voices| voices.most.is_some() || voices.same_key != SameKey::Rings;
             holds.region(region) && region.shape.is_some() && holds.voices(region, counted)
         },
+    ),
+    (
+        "SFZ has no voice that a key goes on in: struck again, it begins anew, and the one before ends.",
+        |holds, region| {
+            holds.region(region) && holds.voices(region, |voices| voices.same_key == SameKey::Shares)
+        },
+    ),
+    (
+        "SFZ does not say how many voices the whole has: all keys sound.",
+        |holds, region| holds.region(region) && holds.program.most_voices.is_some(),
     ),
     ("SFZ does not say which voice goes first.", |holds, region| {
         holds.region(region)

@@ -150,7 +150,11 @@ impl Lowering<'_> {
                 same_key: if self.is_soundfont() {
                     SameKey::Rings
                 } else {
-                    strand.voices.same_key
+                    // It has no voice that is shared: of a key struck again the one before ends.
+                    match strand.voices.same_key {
+                        SameKey::Rings => SameKey::Rings,
+                        SameKey::Cuts | SameKey::Shares => SameKey::Cuts,
+                    }
                 },
                 ..Voices::default()
             },

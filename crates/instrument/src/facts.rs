@@ -135,6 +135,8 @@ facts! {
     BelowKeys "below_keys" of Instrument: Takes::Whole("The number of keys below", 0, 127);
     /// Map: keys above the highest rung.
     AboveKeys "above_keys" of Instrument: Takes::Whole("The number of keys above", 0, 127);
+    /// Most voices of all strands at once; `null` for as many as there are.
+    MostVoices "most_voices" of Instrument: Takes::Fitting(is_voices, "An instrument has between 1 and 128 voices.");
 
     /// Its place among the passes, rising; `null` where it is not there.
     PassPlace "pass_place" of Pass: Takes::Fitting(is_place, "A place is a number.");
@@ -247,7 +249,7 @@ facts! {
     /// Which goes first where there are more.
     StrandGoesFirst "strand_goes_first" of Strand: Takes::Fitting(is::<GoesFirst>, "The oldest, the softest, the highest or the lowest goes first.");
     /// What the same key again does.
-    StrandSameKey "strand_same_key" of Strand: Takes::Fitting(is::<SameKey>, "The same key again rings on or cuts off.");
+    StrandSameKey "strand_same_key" of Strand: Takes::Fitting(is::<SameKey>, "The same key again lets it ring, cuts it off or goes on in its voice.");
     /// One tone at a time, and how it glides to the next; `null` for as many tones as there are keys.
     StrandGlide "strand_glide" of Strand: Takes::Fitting(is_glide, "A glide takes between 0 and 10 s.");
     /// Silence before it begins.

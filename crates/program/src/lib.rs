@@ -65,6 +65,9 @@ pub struct Program {
     pub controls: Vec<Control>,
     /// Where MIDI controllers stand before anybody moved them.
     pub controllers_at_first: Vec<ControllerAtFirst>,
+    /// Most voices of all strands at once; `None` for as many as there are.
+    #[serde(default)]
+    pub most_voices: Option<u16>,
     /// What random numbers are drawn from: the same gives the same.
     pub seed: u64,
 }

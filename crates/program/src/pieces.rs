@@ -20,6 +20,7 @@ pub fn to_pieces(program: &Program) -> Result<Vec<u8>, postcard::Error> {
         buses: program.buses.clone(),
         controls: program.controls.clone(),
         controllers_at_first: program.controllers_at_first.clone(),
+        most_voices: program.most_voices,
         seed: program.seed,
         ..Program::default()
     };

@@ -51,6 +51,8 @@ pub enum SameKey {
     Rings,
     /// It is cut off.
     Cuts,
+    /// It goes on in that voice, struck anew from where it is; where that has no loop to go on in, it is cut off.
+    Shares,
 }
 
 /// How one tone glides to the next.

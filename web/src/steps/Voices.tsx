@@ -3,6 +3,8 @@ import type { Fact, Schemas } from "../api/client";
 import { count, time } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { change } from "../state/edits";
+import { sayError } from "../state/view";
 import { sayOf, type Shaped } from "./routes";
 
 type Glide = Schemas["Glide"];
@@ -11,10 +13,11 @@ const MOST = 128;
 const FIRST_GLIDE: Glide = { ms: 60, per_octave: false, legato_only: false };
 
 export function VoicesCard({ shaped }: { shaped: Shaped }) {
-  const { strand, whose } = shaped;
+  const { view, strand, whose } = shaped;
   const { voices } = strand.strand;
   const say = (fact: Fact, value: unknown, label: string) => sayOf(shaped, label, [[fact, value]]);
   const byHand = (fact: Fact) => strand.said.by_hand.includes(fact);
+  const sayWhole = (value: unknown, label: string) => void change(view.id, label, [{ fact: "most_voices", value }]).catch(sayError);
   const { glide } = voices;
   const sayGlide = (to: Glide | null, label: string) => say("strand_glide", to, label);
   return (
@@ -107,12 +110,28 @@ export function VoicesCard({ shaped }: { shaped: Shaped }) {
                 options={[
                   { value: "rings", name: "lets it ring" },
                   { value: "cuts", name: "cuts it off" },
+                  { value: "shares", name: "goes on in its voice" },
                 ]}
-                onChange={(next) => say("strand_same_key", next, `let the same key of ${whose} ${next === "cuts" ? "cut off" : "ring on"}`)}
+                onChange={(next) =>
+                  say(
+                    "strand_same_key",
+                    next,
+                    `let the same key of ${whose} ${{ cuts: "cut off", shares: "go on in its voice", rings: "ring on" }[next]}`,
+                  )
+                }
               />
             </div>
           </>
         )}
+        <Field
+          label="At most of the whole"
+          width="128px"
+          value={view.program.most_voices ?? MOST}
+          unit={{ ...count, show: (v) => (v === MOST ? "all" : String(v)) }}
+          byHand={view.program.most_voices != null}
+          onSet={(most) => sayWhole(Math.min(MOST, Math.max(1, Math.round(most))), "limit the voices of the whole")}
+          onAutomatic={() => sayWhole(undefined, "give the voices of the whole back")}
+        />
       </div>
     </section>
   );

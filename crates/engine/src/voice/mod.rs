@@ -157,6 +157,30 @@ impl Voice {
         }
     }
 
+    /// Whether it has a loop to go on in, however long: it is not past that.
+    pub(crate) fn can_go_on(&self) -> bool {
+        (self.stretch.looped).is_some_and(|looped| self.position < looped.round_end() as f64)
+    }
+
+    /// It is struck anew from where it is, and held again.
+    pub(crate) fn strike_again(
+        &mut self,
+        around: &Around,
+        (event, faded): (KeyEvent, f64),
+        (age, number): (u64, u64),
+    ) {
+        let Some(region) = self.region_in(around.program) else {
+            return;
+        };
+        self.level = Level::of(around.program, region, event.velocity, faded);
+        self.velocity = event.velocity;
+        self.faded = faded;
+        (self.lifted, self.age, self.event) = (false, age, number);
+        self.drive.strike_again(event.velocity);
+        let loudness = loudness_of(around.program, region, &self.drive, false);
+        self.envelope.strike_again(&loudness, self.rate_hz);
+    }
+
     /// Takes over what its region says now: level, place, pitch, stretch and shape, while it sounds.
     pub(crate) fn follow(&mut self, program: &Program) {
         if let Some(region) = self.region_in(program) {

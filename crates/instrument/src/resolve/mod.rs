@@ -291,6 +291,7 @@ fn program_of(name: &str, plan: &Plan, map: &MapSettings, placed: &[PlacedTake],
     let mut program = make_program(name, plan, map, placed);
     lay_by_hand(&mut program, said);
     lay_strands(&mut program, said);
+    program.most_voices = said_of(said, Fact::MostVoices).unwrap_or(program.most_voices);
     program
 }
 
