@@ -1,5 +1,6 @@
 import { expect, test } from "vitest";
 import {
+  doublings,
   milliseconds,
   cents,
   count,
@@ -60,4 +61,11 @@ test("large numbers are read at a glance", () => {
   expect(duration(61)).toBe("1 min 01 s");
   expect(megabytes(1_500_000)).toBe("1.5 MB");
   expect(megabytes(2_340_000_000)).toBe("2.34 GB");
+});
+
+test("doublings are told as a factor", () => {
+  expect(doublings.show(1)).toBe("× 2");
+  expect(doublings.show(-3)).toBe("× 0.125");
+  expect([doublings.parse("× 4"), doublings.parse("0,5"), doublings.parse("+1 oct"), doublings.parse("x8")]).toEqual([2, -1, 1, 3]);
+  expect([doublings.parse("-2"), doublings.parse("0"), doublings.parse("fast")]).toEqual([undefined, undefined, undefined]);
 });

@@ -71,12 +71,14 @@ export const octaves: Unit = {
   step: 120,
   fine: 12,
 };
-/** Octaves as they are: twice as fast for each. */
+/** Doublings, shown as a factor: three of them are × 8, −1 is × 0.5. */
 export const doublings: Unit = {
-  show: (v) => octaves.show(v * 1200),
+  show: (v) => `× ${Number((2 ** v).toPrecision(3))}`,
   parse: (t) => {
-    const value = octaves.parse(t);
-    return value === undefined ? undefined : value / 1200;
+    const octave = octaves.parse(t);
+    const factor = Number.parseFloat(t.replace(/^\s*[×x*]?\s*/i, "").replace(",", "."));
+    if (/oct/i.test(t)) return octave === undefined ? undefined : octave / 1200;
+    return factor > 0 && /^\s*[×x*]?\s*[\d.,]+\s*[×x]?\s*$/i.test(t) ? Math.log2(factor) : undefined;
   },
   step: 0.1,
   fine: 0.01,

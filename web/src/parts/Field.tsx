@@ -19,13 +19,18 @@ interface Props {
   byHand?: boolean;
   disabled?: boolean;
   width?: string;
-  onSet: (value: number) => void;
+  /** `moved` is by how much, where it was dragged or nudged; else it was typed. */
+  onSet: (value: number, moved?: number) => void;
+  /** Typed as «by …»: each of several is changed by so much. */
+  onBy?: ((by: number) => void) | undefined;
+  /** Lets it follow something, beginning where it is. */
+  onDrive?: (() => void) | undefined;
   onAutomatic?: () => void;
   /** Told while the number is dragged, before it is kept. */
   onLive?: (value: number) => void;
 }
 
-export function Field({ label, value, unit, byHand, disabled, width, onSet, onAutomatic, onLive }: Props) {
+export function Field({ label, value, unit, byHand, disabled, width, onSet, onBy, onDrive, onAutomatic, onLive }: Props) {
   const id = useId();
   const shown = value === undefined ? "–" : unit.show(value);
   const [text, setText] = useState(shown);
@@ -39,6 +44,12 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     if (text.trim() === "" && onAutomatic) {
       setText(shown);
       onAutomatic();
+      return;
+    }
+    const by = onBy && /^\s*by\b/i.test(text) ? unit.parse(text.replace(/^\s*by\b/i, "")) : undefined;
+    if (by !== undefined) {
+      setText(shown);
+      onBy?.(by);
       return;
     }
     const parsed = unit.parse(text);
@@ -63,7 +74,7 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     [focused, unit],
   );
   const nudge = (by: number) => {
-    if (value !== undefined && !disabled) onSet(rounded(value + by));
+    if (value !== undefined && !disabled) onSet(rounded(value + by), by);
   };
   // Dragging the name up or down: so many steps, with Alt fine ones.
   const dragged = (by: By, event: PointerEvent) => {
@@ -81,7 +92,7 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
     drop: (_, by, __, event) => {
       const now = dragged(by, event);
       setText(shown);
-      if (now !== undefined && now !== value) onSet(now);
+      if (now !== undefined && now !== value) onSet(now, rounded(now - value!));
     },
     cancel: () => {
       // What it was is heard and shown again.
@@ -91,6 +102,7 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
   });
   return (
     <div
+      className="group"
       style={{ width }}
       title={byHand ? "Set by hand; emptied, or its name clicked twice, it returns to the automatic value" : undefined}
     >
@@ -102,6 +114,16 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onAu
       >
         {label}
       </label>
+      {onDrive && (
+        <button
+          className="float-right -mt-4 rounded px-0.5 text-[11px] leading-4 text-act opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
+          aria-label={`Let ${label.toLowerCase()} follow something`}
+          title="Let it follow something, from where it is now"
+          onClick={onDrive}
+        >
+          follow
+        </button>
+      )}
       <input
         id={id}
         className={`num mt-0.5 w-full rounded-lg border bg-raised px-2 py-1 ${byHand ? "border-act font-semibold text-ink" : "border-edge text-ink2"}`}

@@ -7,8 +7,8 @@ import { player } from "../sound/player";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { isHuman } from "./Human";
-import { sayOf, type Shaped, shapesOf } from "./routes";
-import { FILTER } from "./shapeFacts";
+import { drive, hasRoom, sayEach, sayOf, type Shape, type Shaped, shapesOf } from "./routes";
+import { FILTER, type FilterNumber, THEY_DIFFER } from "./shapeFacts";
 import type { FilterFact } from "../model/driving";
 
 export function BrightnessCard({ shaped }: { shaped: Shaped }) {
@@ -16,6 +16,15 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
   const { filter } = shape;
   const say = (fact: FilterFact, value: unknown, label: string) => sayOf(shaped, label, [[fact, value]]);
   const byHand = (fact: FilterFact) => of[0]!.byHand.includes(fact);
+  // One that has no filter has no number to be changed.
+  const numberOf = (number: FilterNumber, shape: Shape) => shape.filter?.[number.of] ?? filter?.[number.of] ?? 0;
+  const differs = (number: FilterNumber) => of.some((one) => numberOf(number, one.shape) !== numberOf(number, shape));
+  const by = (number: FilterNumber, diff: number) =>
+    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, (one) => fitted(number, numberOf(number, one) + diff));
+  const drivenBy = (number: FilterNumber) => {
+    const driven = BRIGHTNESS_DRIVEN.find(({ name }) => number.of.startsWith(name));
+    return driven && (() => drive(shaped, driven));
+  };
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Brightness" data-part="brightness">
       <div className="flex flex-wrap items-end gap-3">
@@ -35,15 +44,21 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
         </div>
         {filter &&
           FILTER.map((number) => (
-            <div key={number.fact} title={number.says}>
+            <div key={number.fact} title={differs(number) ? THEY_DIFFER : number.says}>
               <Field
-                label={number.label}
+                label={differs(number) ? `${number.label} ≠` : number.label}
                 width="96px"
                 value={filter[number.of]}
                 unit={number.unit}
                 byHand={byHand(number.fact as FilterFact)}
                 onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
-                onSet={(v) => say(number.fact as FilterFact, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)}
+                onSet={(v, moved) =>
+                  moved !== undefined && differs(number)
+                    ? by(number, moved)
+                    : say(number.fact as FilterFact, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)
+                }
+                onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}
+                onDrive={hasRoom(shape, "route") ? drivenBy(number) : undefined}
                 onAutomatic={() => say(number.fact as FilterFact, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
               />
             </div>

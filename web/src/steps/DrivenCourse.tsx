@@ -1,14 +1,14 @@
 // A course over time of brightness or pitch: a curve that is dragged, its numbers, and how far it goes.
 import { useState } from "react";
 import type { Schemas } from "../api/client";
-import { courseDriven, type Driven, type DrivenCourse, said } from "../model/driving";
+import { courseDriven, type Driven, type DrivenCourse, said, same } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { drivenCourseOf, drivenDraggedBy, flat, type Flat, inRow } from "../model/shape";
 import { Field } from "../parts/Field";
 import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
 import { Follows } from "./Follows";
-import { hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf } from "./routes";
+import { drive, hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf } from "./routes";
 import { type CourseNumber, DRIVEN_COURSE } from "./shapeFacts";
 
 interface Props {
@@ -57,6 +57,10 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
       const value = to[of];
       if (value !== undefined) player.shape(shapesOf(shaped), `course_${of}` as ShapeSetting, value, names.course);
     });
+  const drivenBy = (number: CourseNumber) => {
+    const time = courseDriven(names.course).find(({ to }) => same(to, { course_time: [names.course, number.of.replace("_ms", "")] }));
+    return time && (() => drive(shaped, time));
+  };
   const field = (number: CourseNumber) => (
     <Field
       key={number.of}
@@ -65,6 +69,7 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
       unit={number.unit}
       onLive={(v) => hear({ [number.of]: fitted(number, v) })}
       onSet={(v) => say(`set ${number.label.toLowerCase()} of ${of}`, { [number.of]: fitted(number, v) })}
+      onDrive={hasRoom(shape, "route") ? drivenBy(number) : undefined}
     />
   );
   return (

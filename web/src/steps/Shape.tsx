@@ -1,7 +1,7 @@
 // Shape: how strands play.
 import { useState } from "react";
 import type { Fact, InstrumentView } from "../api/client";
-import { courseDriven, LOUDNESS, LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, START_DRIVEN } from "../model/driving";
+import { courseDriven, LOUDNESS, LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, same, START_DRIVEN } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { courseOf, draggedBy, flat, type Flat, type Loudness } from "../model/shape";
 import { chosenRegions, placedRegions, someRegions } from "../model/regions";
@@ -17,11 +17,11 @@ import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
-import { giveShapesBack, ownerOf, regionOwner, sayOf, type Shaped, shapesOf } from "./routes";
+import { drive, giveShapesBack, hasRoom, ownerOf, regionOwner, sayEach, sayOf, type Shaped, shapesOf } from "./routes";
 import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
-import { BY_STRIKE, COURSE, type LoudnessNumber, PARTS_BEND } from "./shapeFacts";
+import { BY_STRIKE, COURSE, type LoudnessNumber, PARTS_BEND, THEY_DIFFER } from "./shapeFacts";
 
 export function ShapeBench({ view }: { view: InstrumentView }) {
   const { pass, setPass, chosen: cells, focus } = useView();
@@ -116,6 +116,9 @@ function Whose({ name, title, on, onChoose }: { name: string; title?: string; on
   );
 }
 
+/** Times of loudness, as they are driven. */
+const TIMES = courseDriven(LOUDNESS);
+
 function LoudnessCard({ shaped }: { shaped: Shaped }) {
   const { of, shape, whose } = shaped;
   const { said } = shaped.strand;
@@ -131,18 +134,29 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
       const value = to[number.of];
       if (value !== undefined) player.shape(shapesOf(shaped), number.of, value);
     });
+  const by = (number: LoudnessNumber, diff: number) =>
+    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, ({ loudness }) =>
+      fitted(number, flat(loudness)[number.of] + diff),
+    );
   const field = (number: LoudnessNumber) => {
     const byHand = isByHand(number.fact);
+    const driven = TIMES.find(({ to }) => same(to, { course_time: [LOUDNESS, number.of.replace("_ms", "")] }));
     const why = byHand ? undefined : ofRegions ? "as its strand" : because(number.about);
     return (
-      <div key={number.fact} title={[why, number.says].filter(Boolean).join(" · ") || undefined}>
+      <div key={number.fact} title={[differs(number) && THEY_DIFFER, why, number.says].filter(Boolean).join(" · ") || undefined}>
         <Field
-          label={differs(number) ? `${number.label} (they differ)` : number.label}
+          label={differs(number) ? `${number.label} ≠` : number.label}
           value={loudness[number.of]}
           unit={number.unit}
           byHand={byHand}
           onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
-          onSet={(v) => sayOf(shaped, `set ${number.label.toLowerCase()} of ${whose}`, [[number.fact, fitted(number, v)]])}
+          onSet={(v, moved) =>
+            moved !== undefined && differs(number)
+              ? by(number, moved)
+              : sayOf(shaped, `set ${number.label.toLowerCase()} of ${whose}`, [[number.fact, fitted(number, v)]])
+          }
+          onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}
+          onDrive={driven && hasRoom(shape, "route") ? () => drive(shaped, driven) : undefined}
           onAutomatic={() => sayOf(shaped, `give ${number.label.toLowerCase()} of ${whose} back`, [[number.fact, undefined]])}
         />
       </div>
@@ -175,7 +189,7 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
         }}
       />
       <div className="grid grid-cols-3 gap-3 min-[1180px]:grid-cols-6">{[...COURSE, ...PARTS_BEND].map(field)}</div>
-      <Follows shaped={shaped} driven={courseDriven(LOUDNESS)} />
+      <Follows shaped={shaped} driven={TIMES} />
       <div className="flex items-end gap-3 border-t border-line2 pt-3">
         <div className="w-28">{field(BY_STRIKE)}</div>
         <p className="pb-1.5 text-[12px] text-ink3">

@@ -1,9 +1,9 @@
 // What is shaped together, strands or regions, and saying parts of it: routes, movements and courses.
 import type { Fact, InstrumentView, Schemas } from "../api/client";
-import { freshPart, type Movement, MOST, type PartKind, type Route, routeSaid, said } from "../model/driving";
+import { type Driven, freshPart, type Movement, MOST, type PartKind, type Route, routeSaid, said, same } from "../model/driving";
 import type { Wish } from "../model/edited";
 import { type Placed, someRegions } from "../model/regions";
-import type { PlacedStrand } from "../model/strands";
+import { controllerName, OFFERED, type PlacedStrand } from "../model/strands";
 import type { ShapeName } from "../sound/worklet";
 import { change } from "../state/edits";
 import { sayError } from "../state/view";
@@ -78,6 +78,25 @@ export function giveShapesBack(view: InstrumentView, regions: Placed[]): void {
     ];
   });
   void change(view.id, `give the shape of ${someRegions(regions.length)} back to the strand`, wishes).catch(sayError);
+}
+
+/** Says a number of each as it follows from what that has, as one act. */
+export function sayEach(shaped: Shaped, label: string, fact: Fact, of: (shape: Shape) => number): void {
+  const wishes = shaped.of.map(({ target, shape }) => ({ ...target, fact, value: of(shape) }));
+  void change(shaped.view.id, label, wishes).catch(sayError);
+}
+
+/** Lets a number follow a controller that nobody moved yet: it begins where it is. */
+export function drive(shaped: Shaped, driven: Driven): void {
+  const used = shaped.shape.routes.filter(({ to }) => same(to, driven.to)).map(({ from }) => from);
+  const controller = OFFERED.find((one) => !used.some((from) => same(from, { controller: one }))) ?? 1;
+  addRoute(shaped, `let ${driven.name} of ${shaped.whose} follow ${controllerName(controller)}`, {
+    from: { controller },
+    to: driven.to,
+    amount: driven.first,
+    times: null,
+    curve: [],
+  });
 }
 
 interface Said {

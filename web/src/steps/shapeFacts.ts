@@ -16,6 +16,10 @@ export interface LoudnessNumber extends Ranged {
   says?: string;
 }
 
+/** Of a number that is not the same in all that is shaped. */
+export const THEY_DIFFER =
+  "They differ: this is the first one's. Typed as it is to be, it is the same for all; typed as «by 20», or moved, each changes by so much";
+
 const TO_SILENCE = "time to fall by 100 dB, as both formats count it";
 
 export const COURSE: LoudnessNumber[] = [
