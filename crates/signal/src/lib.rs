@@ -50,7 +50,7 @@ pub use measure::{Levels, MEASURE_VERSION, Measurement, held_cents, measure, mea
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{at_rate, flattened, resampled, reversed, swell};
-pub use seams::{PLAINLY_HEARD_DB, PlayedLoop, audible_at_db, audible_db, pumps_db};
+pub use seams::{PLAINLY_HEARD_DB, PlayedLoop, audible_at_db, audible_db, changes_db, pumps_db};
 pub use slices::{
     FoundSlice, GridSettings, SilenceSettings, SteadyStretch, slice_by_grid, slice_by_silence,
     steady_stretches,

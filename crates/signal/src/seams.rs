@@ -162,6 +162,20 @@ pub(crate) fn audible_by(
     Some(near? - percentile(&mut compared, BY_ITSELF))
 }
 
+/// How the short-time spectrum of a sound changes from moment to moment, as seams are heard (see [`audible_db`]): for each its middle frame and the change in
+/// dB.
+pub fn changes_db(samples: &[f32], rate_hz: u32) -> Vec<(usize, f64)> {
+    let mut bands = Bands::new(rate_hz);
+    let powers = bands.over(samples, bands.hop);
+    let levels = in_db(&powers, loudest(&powers));
+    let kept = heard(&levels);
+    let middle = |n: usize| n * bands.hop + bands.window() / 2 + bands.hop / 2;
+    let pairs = levels.windows(2).enumerate();
+    pairs
+        .map(|(n, pair)| (middle(n), f64::from(apart(&pair[0], &pair[1], &kept))))
+        .collect()
+}
+
 /// Between neighbours, in a straight line.
 pub(crate) fn percentile(values: &mut [f64], share: f64) -> f64 {
     let Some(last) = values.len().checked_sub(1) else {
