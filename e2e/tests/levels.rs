@@ -91,8 +91,24 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     let room = number(&page, "keys struck hard").await?;
     assert!((room + 1.0).abs() < 0.11, "{room}");
 
+    // The layers of each rank go over into one another without a step, and none is left to be closed.
+    page.click("[data-part=levels] button", "Bring the layers together")
+        .await?;
+    page.until(
+        "that it was changed",
+        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
+    )
+    .await?;
+    measure(&page).await?;
+    page.until(
+        "no step is left",
+        "const rows = [...document.querySelectorAll('[data-part=levels] tr')].filter((row) => row.innerText.includes('up to strike'));
+        return rows.length === 2 && rows.every((row) => row.innerText.includes('as the layer over it'))",
+    )
+    .await?;
+
     // One undo each, from the other page.
-    for _ in 0..3 {
+    for _ in 0..4 {
         other.click("button", "Undo").await?;
     }
     other

@@ -69,7 +69,7 @@ pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,
     ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,
 };
-pub use shaping::{KeyLevels, key_levels};
+pub use shaping::{KeyLevels, LayerStep, key_levels, layer_steps};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use splitting::{CutAt, split};
 pub use spread::{Part, Spread, SpreadTake, spread};

@@ -4,11 +4,11 @@ use crate::driven::lay_driving;
 use crate::facts::said_about;
 use crate::{About, Fact, Facts, Reason, Target};
 use program::{
-    Loudness, On, ParamId, Program, Region, RegionKey, Route, ShapeId, SoundsOn, Source, Standing, Strand,
-    StrandId, level_db, velocity_gain_db,
+    Loudness, On, ParamId, Program, Region, RegionKey, RegionOf, Route, ShapeId, SoundsOn, Source, Standing,
+    Strand, StrandId, level_db, velocity_gain_db,
 };
 use serde::Serialize;
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use utoipa::ToSchema;
 
 /// Strikes at which levels are told.
@@ -195,18 +195,96 @@ fn level_at(
     let power: f64 = (regions.iter())
         .filter_map(|region| {
             let gain = region.when.gain(key, strike) * strand.when.gain(key, strike);
-            let take = loudness_lufs.get(region.sample).copied().flatten()?;
-            let turns = region.when.turn.place().map_or(1.0, |(_, of)| f64::from(of));
-            let by_strike = velocity_gain_db(strike, program.loudness_of_region(region).velocity_to_level);
-            let db = take
-                + level_db(program, region)
-                + by_strike
-                + driven_db(program, region, hands, (key, strike));
-            Some(gain * gain * 10f64.powf(db / 10.0) / turns)
+            Some(gain * gain * power_of((program, hands), region, loudness_lufs, (key, strike))?)
         })
         .sum();
-    // A tenth of a dB is more than anybody sees or hears.
+    in_tenths(power)
+}
+
+/// A tenth of a dB is more than anybody sees or hears.
+fn in_tenths(power: f64) -> Option<f64> {
     (power > 0.0).then(|| (100.0 * power.log10()).round() / 10.0)
+}
+
+/// The power of a region, by how often its turn comes, but for where it fades.
+fn power_of(
+    (program, hands): (&Program, &Standing),
+    region: &Region,
+    loudness_lufs: &[Option<f64>],
+    (key, strike): (u8, u8),
+) -> Option<f64> {
+    let take = loudness_lufs.get(region.sample).copied().flatten()?;
+    let turns = region.when.turn.place().map_or(1.0, |(_, of)| f64::from(of));
+    let by_strike = velocity_gain_db(strike, program.loudness_of_region(region).velocity_to_level);
+    let db = take + level_db(program, region) + by_strike + driven_db(program, region, hands, (key, strike));
+    Some(10f64.powf(db / 10.0) / turns)
+}
+
+fn on_key<'a>(regions: &[&'a Region], key: u8) -> Vec<&'a Region> {
+    let on = regions.iter().filter(|region| region.when.keys.contains(key));
+    on.copied().collect()
+}
+
+/// Where one layer of a strand goes over into the next.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]
+pub struct LayerStep {
+    /// Whose.
+    pub strand: StrandId,
+    /// The softer of the two.
+    pub layer: u64,
+    /// The softest strike of the harder one: the middle of all keys.
+    pub strike: u8,
+    /// How much louder the harder one is as the same strike: the middle of all keys, in dB.
+    pub step_db: f64,
+    /// What brings the softer one, and with it all that are softer still, as loud as the hardest.
+    pub by_db: f64,
+}
+
+/// Every step between the layers of a strand, from the softest on, where the loudness of each sample is known.
+pub fn layer_steps(program: &Program, strand: &Strand, loudness_lufs: &[Option<f64>]) -> Vec<LayerStep> {
+    let hands = Standing::of(program);
+    let mut layers: BTreeMap<u64, Vec<&Region>> = BTreeMap::new();
+    for region in program.regions_of(strand.id) {
+        if let RegionOf::Cell { layer, .. } = region.key.of {
+            layers.entry(layer).or_default().push(region);
+        }
+    }
+    let softest = |of: &[&Region]| of.iter().map(|region| region.when.strikes.low).min();
+    let mut layers: Vec<(u64, Vec<&Region>)> = layers.into_iter().collect();
+    layers.sort_by_key(|(_, of)| softest(of));
+    let mut steps = Vec::new();
+    for two in layers.windows(2) {
+        let [(layer, soft), (_, hard)] = two else { continue };
+        let mut at: Vec<(u8, f64)> = (0..128)
+            .filter_map(|key| {
+                let (soft, hard) = (on_key(soft, key), on_key(hard, key));
+                let strike = softest(&hard)?;
+                let level = |of: &[&Region]| {
+                    let powers = of.iter().filter_map(|region| {
+                        power_of((program, &hands), region, loudness_lufs, (key, strike))
+                    });
+                    in_tenths(powers.sum())
+                };
+                Some((strike, level(&hard)? - level(&soft)?))
+            })
+            .collect();
+        at.sort_by(|a, b| a.1.total_cmp(&b.1));
+        if let Some(&(strike, step_db)) = at.get(at.len() / 2) {
+            steps.push(LayerStep {
+                strand: strand.id,
+                layer: *layer,
+                strike,
+                step_db,
+                by_db: 0.0,
+            });
+        }
+    }
+    let mut by_db = 0.0;
+    for step in steps.iter_mut().rev() {
+        by_db += step.step_db;
+        step.by_db = by_db;
+    }
+    steps
 }
 
 /// What drives level by the strike, by the key and by hands where they are before anybody moved them; what moves by itself is left out.
@@ -235,7 +313,7 @@ fn driven_db(program: &Program, region: &Region, hands: &Standing, (key, strike)
 mod tests {
     use super::*;
     use crate::{Change, Said, Wish, lay_over};
-    use program::{RegionOf, Shape, Span, Turn, When};
+    use program::{Shape, Span, Turn, When};
     use serde_json::{Value, json};
 
     const ONE: StrandId = StrandId(1);
@@ -405,6 +483,47 @@ mod tests {
                 "{fact:?}"
             );
         }
+    }
+
+    /// Three layers, the softest 12 dB and the middle one 5 dB under the hardest: raised by as much, each goes over into the next without a step.
+    #[test]
+    fn layers_are_brought_together() {
+        let mut program = program();
+        program.regions.clear();
+        for (layer, strikes) in [Span::of(1, 40), Span::of(41, 90), Span::of(91, 127)]
+            .into_iter()
+            .enumerate()
+        {
+            let mut region = Region::whole(layer, 60, 100);
+            let of = RegionOf::Cell {
+                pass: 1,
+                key: 60,
+                layer: 7 - layer as u64,
+                round_robin: 0,
+            };
+            region.key = RegionKey { strand: ONE, of };
+            region.when = When::on(Span::of(50, 70), strikes);
+            program.regions.push(region);
+        }
+        let loudness = [Some(-32.0), Some(-25.0), Some(-20.0)];
+        let strand = program.strands[0].clone();
+        let steps = layer_steps(&program, &strand, &loudness);
+        let told: Vec<_> = steps
+            .iter()
+            .map(|step| (step.layer, step.strike, step.step_db, step.by_db))
+            .collect();
+        assert_eq!(told, [(7, 41, 7.0, 12.0), (6, 91, 5.0, 5.0)]);
+        for step in steps {
+            for region in &mut program.regions {
+                if matches!(region.key.of, RegionOf::Cell { layer, .. } if layer == step.layer) {
+                    region.gain_db += step.by_db;
+                }
+            }
+        }
+        let after = layer_steps(&program, &strand, &loudness);
+        assert!(after.iter().all(|step| step.step_db == 0.0 && step.by_db == 0.0));
+        // What was not measured tells nothing.
+        assert!(layer_steps(&program, &strand, &[None, None, None]).is_empty());
     }
 
     #[test]

@@ -58,5 +58,5 @@ useView.subscribe((now, before) => {
   // Who chooses cells, by whatever way, has chosen their regions.
   if (now.chosen !== before.chosen) useMap.setState({ chosen: [] });
   // Another instrument is heard whole.
-  if (now.instrument !== before.instrument) useMap.setState({ alone: [], aloneRegions: [], strand: undefined });
+  if (now.instrument !== before.instrument) useMap.setState({ alone: [], aloneRegions: [], strand: undefined, shaping: "strand" });
 });

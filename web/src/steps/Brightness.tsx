@@ -3,11 +3,10 @@ import { BRIGHTNESS, BRIGHTNESS_DRIVEN, FORMS } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
-import { player } from "../sound/player";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { isHuman } from "./Human";
-import { drive, hasRoom, sayEach, sayOf, type Shape, type Shaped, shapesOf } from "./routes";
+import { drive, hasRoom, hearEach, sayEach, sayOf, type Shape, type Shaped } from "./routes";
 import { FILTER, type FilterNumber, THEY_DIFFER } from "./shapeFacts";
 import type { FilterFact } from "../model/driving";
 
@@ -19,8 +18,9 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
   // One that has no filter has no number to be changed.
   const numberOf = (number: FilterNumber, shape: Shape) => shape.filter?.[number.of] ?? filter?.[number.of] ?? 0;
   const differs = (number: FilterNumber) => of.some((one) => numberOf(number, one.shape) !== numberOf(number, shape));
+  const moved = (number: FilterNumber, diff: number) => (one: Shape) => fitted(number, numberOf(number, one) + diff);
   const by = (number: FilterNumber, diff: number) =>
-    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, (one) => fitted(number, numberOf(number, one) + diff));
+    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, moved(number, diff));
   const drivenBy = (number: FilterNumber) => {
     const driven = BRIGHTNESS_DRIVEN.find(({ name }) => number.of.startsWith(name));
     return driven && (() => drive(shaped, driven));
@@ -51,10 +51,12 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
                 value={filter[number.of]}
                 unit={number.unit}
                 byHand={byHand(number.fact as FilterFact)}
-                onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
-                onSet={(v, moved) =>
-                  moved !== undefined && differs(number)
-                    ? by(number, moved)
+                onLive={(v) =>
+                  hearEach(shaped, number.of, differs(number) ? moved(number, v - numberOf(number, shape)) : () => fitted(number, v))
+                }
+                onSet={(v, diff) =>
+                  diff !== undefined && differs(number)
+                    ? by(number, diff)
                     : say(number.fact as FilterFact, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)
                 }
                 onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}

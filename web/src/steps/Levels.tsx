@@ -2,13 +2,17 @@
 import { type ReactNode, useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
 import { keyName } from "../model/keys";
+import type { Wish } from "../model/edited";
+import { placedRegions } from "../model/regions";
 import { placedStrands } from "../model/strands";
 import { db, lufs } from "../model/units";
 import { change } from "../state/edits";
 import { usePending } from "../state/pending";
 import { useSettings } from "../state/settings";
+import { LEVEL, wishOf } from "./regionNumbers";
 
 type Heard = Schemas["Heard"];
+type LayerStep = Schemas["LayerStep"];
 
 /** Less is not worth an act. */
 const NEAR_DB = 0.1;
@@ -29,11 +33,15 @@ interface Act {
 }
 
 export function LevelsCard({ view }: { view: InstrumentView }) {
-  const [kept, setKept] = useState<{ heard: Heard; of: InstrumentView }>();
+  const [kept, setKept] = useState<{ heard: Heard; layers: LayerStep[]; of: InstrumentView }>();
   const [pending, begin] = usePending();
   const listen = async () => {
-    const heard = answer(await api.GET("/api/instruments/{id}/heard", { params: { path: { id: view.id } } }));
-    setKept({ heard, of: view });
+    const params = { path: { id: view.id } };
+    const [heard, layers] = await Promise.all([
+      api.GET("/api/instruments/{id}/heard", { params }),
+      api.GET("/api/instruments/{id}/layer-levels", { params }),
+    ]);
+    setKept({ heard: answer(heard), layers: answer(layers), of: view });
   };
   const heard = kept?.heard;
   const changed = kept !== undefined && kept.of.program !== view.program;
@@ -50,7 +58,7 @@ export function LevelsCard({ view }: { view: InstrumentView }) {
       </div>
       {heard && heard.key == null && <p className="text-ink2">No key sounds yet.</p>}
       {changed && <p className="text-[12px] text-mark">The instrument was changed since: measure again before anything is done.</p>}
-      {heard && heard.key != null && <Levels view={view} heard={heard} busy={changed || pending} begin={begin} />}
+      {kept && heard?.key != null && <Levels view={view} heard={heard} layers={kept.layers} busy={changed || pending} begin={begin} />}
     </section>
   );
 }
@@ -58,11 +66,12 @@ export function LevelsCard({ view }: { view: InstrumentView }) {
 interface LevelsProps {
   view: InstrumentView;
   heard: Heard;
+  layers: LayerStep[];
   busy: boolean;
   begin: (work: () => Promise<unknown>) => void;
 }
 
-function Levels({ view, heard, busy, begin }: LevelsProps) {
+function Levels({ view, heard, layers, busy, begin }: LevelsProps) {
   const shelfLufs = useSettings((settings) => settings.shelfLufs);
   const strands = placedStrands(view).map(({ strand }) => strand);
   const lower = (label: string, by: (strand: number) => number) => () =>
@@ -71,6 +80,7 @@ function Levels({ view, heard, busy, begin }: LevelsProps) {
       const wishes = moved.map(({ id, gain_db }) => ({ strand: id, fact: "strand_gain_db" as const, value: gain_db - by(id) }));
       await change(view.id, label, wishes);
     });
+  const nameOf = (id: number) => strands.find((strand) => strand.id === id)?.name ?? "a strand that is gone";
   const over = (level: number | null | undefined, than: number) => (level == null ? undefined : level - than);
   const aboveShelf = over(heard.loudness_lufs, shelfLufs);
   const aboveCeiling = over(heard.peak_dbtp, heard.ceiling_dbtp);
@@ -100,12 +110,23 @@ function Levels({ view, heard, busy, begin }: LevelsProps) {
         },
     },
     ...(heard.strands.length > 1 ? heard.strands : []).map((one, n) => ({
-      what: strands.find(({ id }) => id === one.strand)?.name ?? "a strand that is gone",
+      what: nameOf(one.strand),
       level: loud(one.loudness_lufs),
       over: one.loudness_lufs == null ? undefined : one.over_others_db,
       than: "the strands' mean",
       act: n === 0 &&
         apart && { name: "Bring the strands together", begin: lower("bring the strands together", (id) => besides.get(id) ?? 0) },
+    })),
+    ...layers.map((step, n) => ({
+      what: `${layerName(view, step)} of ${nameOf(step.strand)}, up to strike ${step.strike - 1}`,
+      level: "",
+      over: -step.step_db,
+      than: "the layer over it",
+      act: n === 0 &&
+        layers.some(({ step_db }) => isOff(step_db)) && {
+          name: "Bring the layers together",
+          begin: () => begin(() => change(view.id, "bring the layers together", brought(view, layers))),
+        },
     })),
   ];
   return (
@@ -128,6 +149,21 @@ function Levels({ view, heard, busy, begin }: LevelsProps) {
       </tbody>
     </table>
   );
+}
+
+function layerName(view: InstrumentView, { strand, layer }: LayerStep): string {
+  const cells = view.program.regions.flatMap(({ key }) => (key.strand === strand && "cell" in key.of ? [key.of.cell] : []));
+  const pass = cells.find((cell) => cell.layer === layer)?.pass;
+  return view.plan.passes.find(({ id }) => id === pass)?.layers.find(({ id }) => id === layer)?.name ?? "a layer";
+}
+
+/** What makes layers go over into one another without a step: the softer ones are raised, or lowered, beside what was said of their regions. */
+function brought(view: InstrumentView, steps: LayerStep[]): Wish[] {
+  return placedRegions(view).flatMap((placed) => {
+    const { key } = placed.region;
+    const step = steps.find(({ strand, layer }) => strand === key.strand && "cell" in key.of && key.of.cell.layer === layer);
+    return step && isOff(step.by_db) ? [wishOf(placed, LEVEL, LEVEL.of(placed) + step.by_db)] : [];
+  });
 }
 
 const loud = (level: number | null | undefined) => (level == null ? "silent" : lufs.show(level));

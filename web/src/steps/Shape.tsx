@@ -1,6 +1,6 @@
 // Shape: how strands play.
 import { useState } from "react";
-import type { Fact, InstrumentView } from "../api/client";
+import type { Fact, InstrumentView, Schemas } from "../api/client";
 import { courseDriven, LOUDNESS, LOUDNESS_DRIVEN, PITCH, PITCH_DRIVEN, same, START_DRIVEN } from "../model/driving";
 import { fitted } from "../model/ranges";
 import { courseOf, draggedBy, flat, type Flat, type Loudness } from "../model/shape";
@@ -17,7 +17,7 @@ import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
-import { drive, giveShapesBack, hasRoom, ownerOf, regionOwner, sayEach, sayOf, type Shaped, shapesOf } from "./routes";
+import { drive, giveShapesBack, hasRoom, hearEach, ownerOf, regionOwner, sayEach, sayOf, type Shaped, shapesOf } from "./routes";
 import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
@@ -134,10 +134,12 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
       const value = to[number.of];
       if (value !== undefined) player.shape(shapesOf(shaped), number.of, value);
     });
+  const moved =
+    (number: LoudnessNumber, diff: number) =>
+    ({ loudness }: Schemas["Shape"]) =>
+      fitted(number, flat(loudness)[number.of] + diff);
   const by = (number: LoudnessNumber, diff: number) =>
-    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, ({ loudness }) =>
-      fitted(number, flat(loudness)[number.of] + diff),
-    );
+    sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, moved(number, diff));
   const field = (number: LoudnessNumber) => {
     const byHand = isByHand(number.fact);
     const driven = TIMES.find(({ to }) => same(to, { course_time: [LOUDNESS, number.of.replace("_ms", "")] }));
@@ -149,10 +151,10 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
           value={loudness[number.of]}
           unit={number.unit}
           byHand={byHand}
-          onLive={(v) => player.shape(shapesOf(shaped), number.of, fitted(number, v))}
-          onSet={(v, moved) =>
-            moved !== undefined && differs(number)
-              ? by(number, moved)
+          onLive={(v) => hearEach(shaped, number.of, differs(number) ? moved(number, v - kept[number.of]) : () => fitted(number, v))}
+          onSet={(v, diff) =>
+            diff !== undefined && differs(number)
+              ? by(number, diff)
               : sayOf(shaped, `set ${number.label.toLowerCase()} of ${whose}`, [[number.fact, fitted(number, v)]])
           }
           onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}

@@ -40,16 +40,18 @@ export const LIMITS: RegionNumber[] = [
   side("highStrike", "region_high_strike", "Hardest strike", "hard", count, 1),
 ];
 
+export const LEVEL: RegionNumber = {
+  fact: "region_gain_db",
+  label: "Level",
+  short: "level",
+  unit: decibels,
+  of: ({ region, take }) => region.gain_db - (take?.treatment?.gain_db ?? 0),
+  within: [-96, 48],
+};
+
 /** What it sounds like, beside what its take does. */
 export const SOUND: RegionNumber[] = [
-  {
-    fact: "region_gain_db",
-    label: "Level",
-    short: "level",
-    unit: decibels,
-    of: ({ region, take }) => region.gain_db - (take?.treatment?.gain_db ?? 0),
-    within: [-96, 48],
-  },
+  LEVEL,
   {
     fact: "region_pan",
     label: "Place",

@@ -4,6 +4,7 @@ import { type Driven, freshPart, type Movement, MOST, type PartKind, type Route,
 import type { Wish } from "../model/edited";
 import { type Placed, someRegions } from "../model/regions";
 import { controllerName, OFFERED, type PlacedStrand } from "../model/strands";
+import { player, type ShapeSetting } from "../sound/player";
 import type { ShapeName } from "../sound/worklet";
 import { change } from "../state/edits";
 import { sayError } from "../state/view";
@@ -45,9 +46,9 @@ export function regionOwner(view: InstrumentView, { region, name, ownShape, byHa
 }
 
 /** Their shapes, as the engine is told of them while a number is dragged. */
-export function shapesOf({ of }: Shaped): ShapeName[] {
-  return of.map(({ target, own, shape }) => ("region" in target ? { id: own, region: target.region } : { id: shape.id }));
-}
+export const shapesOf = ({ of }: Shaped): ShapeName[] => of.map(nameOf);
+
+const nameOf = ({ target, own, shape }: Owner): ShapeName => ("region" in target ? { id: own, region: target.region } : { id: shape.id });
 
 /** Says facts of all that is shaped together, as one act. */
 export function sayOf(shaped: Shaped, label: string, facts: [Fact, unknown][]): void {
@@ -84,6 +85,11 @@ export function giveShapesBack(view: InstrumentView, regions: Placed[]): void {
 export function sayEach(shaped: Shaped, label: string, fact: Fact, of: (shape: Shape) => number): void {
   const wishes = shaped.of.map(({ target, shape }) => ({ ...target, fact, value: of(shape) }));
   void change(shaped.view.id, label, wishes).catch(sayError);
+}
+
+/** What each would have is heard while it is dragged. */
+export function hearEach({ of }: Shaped, setting: ShapeSetting, value: (shape: Shape) => number): void {
+  for (const one of of) player.shape([nameOf(one)], setting, value(one.shape));
 }
 
 /** Lets a number follow a controller that nobody moved yet: it begins where it is. */

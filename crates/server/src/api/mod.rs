@@ -110,6 +110,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(files::forget_files))
         .routes(routes!(strands::act))
         .routes(routes!(shaping::levels))
+        .routes(routes!(shaping::layer_levels))
         .routes(routes!(shaping::heard))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))
