@@ -110,9 +110,16 @@ impl Envelope {
 
     /// Other times and levels from now on, from where it is.
     pub(crate) fn reshape(&mut self, shape: &Loudness, rate_hz: f64) {
-        // At once would click.
+        // At once would click, from a level that is heard already.
+        let rises = self.stage == Stage::Attack && self.level > 0.0;
+        let attack_ms = shape.attack_ms.max(if rises { RISE_MS } else { 0.0 });
         let decay_ms = shape.decay_ms.max(RISE_MS);
-        let to = Self::start(&Loudness { decay_ms, ..*shape }, rate_hz);
+        let eased = Loudness {
+            attack_ms,
+            decay_ms,
+            ..*shape
+        };
+        let to = Self::start(&eased, rate_hz);
         *self = Self {
             stage: self.stage,
             level: self.level,
@@ -189,9 +196,6 @@ impl Envelope {
     pub(crate) fn strike_again(&mut self, shape: &Loudness, rate_hz: f64) {
         self.stage = Stage::Attack;
         self.reshape(shape, rate_hz);
-        // At once would click.
-        self.attack_step = self.attack_step.min(self.rise_step);
-        self.frames[ATTACK] = self.frames[ATTACK].max(1.0 / self.rise_step);
     }
 
     pub(crate) fn release(&mut self) {

@@ -1,16 +1,19 @@
 //! From what is heard to what a format can hold.
 
+mod asked;
+
 use crate::driven::lower_driving;
 use crate::losses::{Holds, losses};
 use crate::{Bake, Rounds};
+use asked::{controllers_of, lowered_event, meet, turn_of_both};
 use program::{
-    BEND_KEYS, ChosenBy, Cut, FadeCurve, FadeLaw, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region,
-    RegionKey, RegionOf, SameKey, Sample, SampleId, Shape, ShapeId, Source, Span, Standing, Strand, StrandId,
-    Switch, SwitchId, Turn, Voices, When, Within, cut_of, level_db, pan_of,
+    BEND_KEYS, ChosenBy, Cut, FadeCurve, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region, RegionKey,
+    RegionOf, SameKey, Sample, SampleId, Shape, ShapeId, Standing, Strand, StrandId, Switch, SwitchId,
+    Voices, When, cut_of, level_db, pan_of,
 };
 use serde::{Deserialize, Serialize};
 use signal::{amplitude_to_db, db_to_amplitude};
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{HashMap, HashSet};
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -376,29 +379,6 @@ impl Lowering<'_> {
     }
 }
 
-/// What is asked of controllers, once for each, by their numbers; SFZ has one course of fades for all of them.
-fn controllers_of<'a>(sources: impl Iterator<Item = &'a Within>) -> Vec<Within> {
-    let mut of: BTreeMap<u8, Span> = BTreeMap::new();
-    for within in sources {
-        if let Source::Controller(number) = within.source {
-            let span = of
-                .get(&number)
-                .map_or(within.span, |span| meet(*span, within.span));
-            of.insert(number, span);
-        }
-    }
-    let linear = of.values().any(|span| span.law == FadeLaw::Linear);
-    of.into_iter()
-        .map(|(number, span)| Within {
-            source: Source::Controller(number),
-            span: Span {
-                law: if linear { FadeLaw::Linear } else { FadeLaw::Power },
-                ..span
-            },
-        })
-        .collect()
-}
-
 /// Frames that a SoundFont has of a loop at least, and before and after it (2.04, section 7.10).
 const SOUNDFONT_LOOP_FRAMES: u64 = 32;
 const SOUNDFONT_BESIDE_LOOP: u64 = 8;
@@ -425,60 +405,6 @@ fn written_loop(looped: &Loop, rounds: Rounds, start_frame: u64) -> Loop {
     };
     let first = looped.start_frame - start_frame + looped.round_frames() * rounds.before;
     Loop::plain(first, first + looped.round_frames() * rounds.inside, runs)
-}
-
-/// What both ask for.
-fn meet(own: Span, of_strand: Span) -> Span {
-    Span {
-        low: own.low.max(of_strand.low),
-        high: own.high.min(of_strand.high),
-        fade_in: own.fade_in.or(of_strand.fade_in),
-        fade_out: own.fade_out.or(of_strand.fade_out),
-        law: if of_strand.fade_in.or(of_strand.fade_out).is_some() && own.fade_in.or(own.fade_out).is_none() {
-            of_strand.law
-        } else {
-            own.law
-        },
-    }
-}
-
-/// SFZ's `trigger=release` waits for the pedal; a SoundFont knows any key that goes down.
-fn lowered_event(on: &On, soundfont: bool) -> On {
-    match *on {
-        On::KeyDown(_) if soundfont => On::KEY_DOWN,
-        On::KeyUp { fall_db_per_s, .. } => On::KeyUp {
-            pedal_holds: true,
-            fall_db_per_s,
-        },
-        On::Enters(Within { source, span }) => On::Enters(Within {
-            source,
-            span: Span::of(span.low, span.high),
-        }),
-        other @ On::KeyDown(_) => other,
-    }
-}
-
-/// The turns of strand and region as one: a region counts its own strikes among those that are its strand's turn.
-fn turn_of_both(of_strand: Turn, of_region: Turn) -> Turn {
-    let in_order = |turn: Turn| match turn {
-        Turn::InOrder { place, of } | Turn::Shuffled { place, of, .. } if of > 1 => Some((place, of)),
-        _ => None,
-    };
-    match (in_order(of_strand), in_order(of_region)) {
-        (Some((place, of)), Some((within, each))) => Turn::InOrder {
-            place: place + of * within,
-            of: of.saturating_mul(each),
-        },
-        (Some((place, of)), None) | (None, Some((place, of))) => Turn::InOrder { place, of },
-        (None, None) => match (of_strand, of_region) {
-            (Turn::Random { from, to }, Turn::Random { from: low, to: high }) => Turn::Random {
-                from: from + low * (to - from),
-                to: from + high * (to - from),
-            },
-            (Turn::Random { from, to }, _) | (_, Turn::Random { from, to }) => Turn::Random { from, to },
-            _ => Turn::Always,
-        },
-    }
 }
 
 /// Whole milliseconds, sustain and the effect of velocity in thousandths. What a pedal starts has no strike that could make it softer.
