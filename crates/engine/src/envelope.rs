@@ -410,6 +410,24 @@ mod tests {
     }
 
     #[test]
+    fn an_attack_that_is_dragged_to_nothing_makes_no_step() {
+        let shape = Loudness {
+            attack_ms: 1_000.0,
+            ..Loudness::default()
+        };
+        let mut envelope = Envelope::start(&shape, 48_000.0);
+        let mut before = (0..9_600).map(|_| envelope.next()).last().unwrap();
+        let attack_ms = 0.0;
+        envelope.reshape(&Loudness { attack_ms, ..shape }, 48_000.0);
+        for _ in 0..1_920 {
+            let now = envelope.next();
+            assert!(now - before < 0.0011, "{before} to {now}");
+            before = now;
+        }
+        assert_eq!(before, 1.0);
+    }
+
+    #[test]
     fn an_attack_is_linear_in_amplitude() {
         let shape = Loudness {
             attack_ms: 100.0,
