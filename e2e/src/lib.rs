@@ -11,7 +11,7 @@ pub use browser::Browser;
 pub use database::Database;
 pub use objects::Objects;
 pub use page::{Page, PageEnd, Playing, Sound};
-pub use rendered::same_samples;
+pub use rendered::{same_samples, same_samples_as};
 pub use server::{Ladder, Start, free_port};
 
 use rand::SeedableRng;

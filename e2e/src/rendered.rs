@@ -3,6 +3,7 @@
 use crate::{Browser, Ladder};
 use anyhow::Context;
 use engine::{Event, EventKind, render_offline};
+use formats::{Format, lower};
 use serde_json::{Value, json};
 use signal::Audio;
 use std::collections::BTreeSet;
@@ -22,8 +23,27 @@ pub async fn same_samples(
     score: &[(usize, EventKind)],
     blocks: usize,
 ) -> anyhow::Result<(Vec<f32>, Vec<f32>)> {
-    let program: program::Program =
+    same_samples_as(None, ladder, browser, instrument, score, blocks).await
+}
+
+/// The same, of what a format will hold of it.
+///
+/// # Errors
+/// Those of [`same_samples`].
+pub async fn same_samples_as(
+    format: Option<(Format, &str)>,
+    ladder: &Ladder,
+    browser: &Browser,
+    instrument: u64,
+    score: &[(usize, EventKind)],
+    blocks: usize,
+) -> anyhow::Result<(Vec<f32>, Vec<f32>)> {
+    let mut program: program::Program =
         serde_json::from_value(ladder.get(&format!("/api/instruments/{instrument}"))?["program"].clone())?;
+    if let Some((format, _)) = format {
+        program = lower(&program, format).heard(&program);
+    }
+    let heard_as = format.map_or_else(String::new, |(_, name)| format!("?as={name}"));
     let keys: BTreeSet<u8> = (score.iter())
         .filter_map(|(_, kind)| match kind {
             EventKind::NoteOn { key, .. } => Some(*key),
@@ -74,7 +94,7 @@ pub async fn same_samples(
           const e = (await WebAssembly.instantiate(await bytes('/engine.wasm'), {{}})).instance.exports;
           e.start(48000, 128, 512 * 2 ** 20);
           const put = (bytes) => new Uint8Array(e.memory.buffer).set(new Uint8Array(bytes), e.exchange());
-          const flat = await bytes('/api/instruments/{instrument}/program');
+          const flat = await bytes('/api/instruments/{instrument}/program{heard_as}');
           e.expect_program(flat.byteLength);
           for (let at = 0; at < flat.byteLength; at += 65536) {{
             const piece = flat.slice(at, at + 65536);

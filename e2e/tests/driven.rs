@@ -1,7 +1,8 @@
 //! Brightness, pitch and what they follow: made from nothing on the page by choosing, typing, dragging and by keyboard, heard, and undone from another page.
 
-use e2e::{Browser, Ladder, same_samples};
+use e2e::{Browser, Ladder, same_samples, same_samples_as};
 use engine::EventKind;
+use formats::Format;
 use thirtyfour::prelude::*;
 
 /// How bright some blocks are: the power of what changes from frame to frame over all of it, in dB.
@@ -127,7 +128,7 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
         ),
         (600, EventKind::NoteOff { key: 67 }),
     ];
-    same_samples(&ladder, &one, 1, &legato, 900).await?;
+    let gliding = same_samples(&ladder, &one, 1, &legato, 900).await?;
 
     // What is written loses the fading in of nothing: the sentence is there for the movement's form.
     one.click("a", "Export").await?;
@@ -137,8 +138,26 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
         "return document.body.innerText.includes('slow movements are triangles')",
     )
     .await?;
+
+    // And heard, by a box or by a key: without the drift and the glide, and again with them.
+    one.click("label", "Keys play it so").await?;
+    one.named("[data-part=heard-as]", "keys play SoundFont").await?;
+    let soundfont = Some((Format::SoundFont2, "sound_font2"));
+    let held = same_samples_as(soundfont, &ladder, &one, 1, &legato, 900).await?;
+    assert!(held.0 != gliding.0);
+    for next in ["keys play the whole", "keys play SFZ"] {
+        one.driver
+            .query(By::Tag("body"))
+            .first()
+            .await?
+            .send_keys("f")
+            .await?;
+        one.named("[data-part=heard-as]", next).await?;
+    }
     one.click("a", "Shape").await?;
     one.named("h2", "Shape").await?;
+    one.click("[data-part=heard-as]", "keys play SFZ").await?;
+    one.click("[data-part=heard-as]", "keys play SoundFont").await?;
 
     // A hand on the screen.
     one.click("button", "Hands").await?;
@@ -151,25 +170,28 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     assert_eq!(wheel.prop("value").await?.as_deref(), Some("127"));
     one.click("button", "Close").await?;
 
-    // The whole of it, kept under a name and used on another strand.
+    // The whole of it, kept under a name and used on another strand, on another page.
     one.click("button", "Kept shapes").await?;
     one.click("[role=menuitem]", "Keep this one").await?;
     one.write("Name", "Swaying").await?;
-    one.click("button", "Back rank").await?;
-    one.until(
-        "its own shape",
-        "return document.querySelector('[data-part=brightness]').innerText.includes('no filter')",
-    )
-    .await?;
-    one.click("button", "Kept shapes").await?;
-    one.click("[role=menuitem]", "Use «Swaying»").await?;
     other.click("button", "Back rank").await?;
+    other
+        .until(
+            "its own shape",
+            "return document.querySelector('[data-part=brightness]').innerText.includes('no filter')",
+        )
+        .await?;
+    other.click("button", "Kept shapes").await?;
+    other.click("[role=menuitem]", "Use «Swaying»").await?;
+    one.click("button", "Back rank").await?;
     for (label, text) in [
         ("Cutoff", "400 Hz"),
         ("pitch by", "50.00 ct"),
         ("Drift ±", "12.00 ct"),
     ] {
-        other.until(label, &shows(label, text)).await?;
+        for browser in [&one, &other] {
+            browser.until(label, &shows(label, text)).await?;
+        }
     }
     same_samples(&ladder, &one, 1, &score, 900).await?;
 

@@ -107,8 +107,28 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     )
     .await?;
 
+    // The shelf's loudness is one for all pages: said on the other, it is what this one is brought to.
+    other.click("button", "Settings").await?;
+    other.fill("Loudness of the shelf", "-31 LUFS").await?;
+    other.click("button", "Close").await?;
+    page.until(
+        "the shelf's loudness",
+        "return document.querySelector('[data-part=levels]').innerText.includes('−31.0 LUFS')",
+    )
+    .await?;
+    page.click("[data-part=levels] button", "Bring it to the shelf's")
+        .await?;
+    page.until(
+        "that it was changed",
+        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
+    )
+    .await?;
+    measure(&page).await?;
+    let loudness = number(&page, "at strike 100").await?;
+    assert!((loudness + 31.0).abs() < 0.11, "{loudness}");
+
     // One undo each, from the other page.
-    for _ in 0..4 {
+    for _ in 0..5 {
         other.click("button", "Undo").await?;
     }
     other

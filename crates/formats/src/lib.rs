@@ -8,6 +8,7 @@ mod bake;
 mod chunks;
 mod decode;
 mod driven;
+mod heard;
 mod honesty;
 mod losses;
 mod lower;

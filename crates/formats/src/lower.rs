@@ -41,6 +41,8 @@ pub struct Lowered {
     pub program: Program,
     /// How each of its samples is made.
     pub bakes: Vec<Bake>,
+    /// The region of the original that each of its regions was made from, by its place.
+    pub regions_from: Vec<usize>,
     /// What was lost.
     pub losses: Vec<Loss>,
 }
@@ -63,6 +65,7 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             ..Program::default()
         },
         bakes: Vec::new(),
+        regions_from: Vec::new(),
         strands: HashMap::new(),
         names: HashSet::new(),
     };
@@ -71,20 +74,21 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
             lowering.strand(strand, shape);
         }
     }
-    let mut regions: Vec<(StrandId, &Region)> = (program.regions.iter())
-        .filter(|region| holds.region(region))
-        .filter_map(|region| {
+    let mut regions: Vec<(StrandId, usize)> = (program.regions.iter().enumerate())
+        .filter(|(_, region)| holds.region(region))
+        .filter_map(|(place, region)| {
             let strand = lowering.strands.get(&(region.key.strand, region.shape))?;
-            Some((*strand, region))
+            Some((*strand, place))
         })
         .collect();
     regions.sort_by_key(|(strand, _)| *strand);
-    for (strand, region) in regions {
-        lowering.region(region, strand);
+    for (strand, place) in regions {
+        lowering.region(place, strand);
     }
     Lowered {
         program: lowering.lowered,
         bakes: lowering.bakes,
+        regions_from: lowering.regions_from,
         losses: losses(&holds),
     }
 }
@@ -95,6 +99,7 @@ struct Lowering<'a> {
     format: Format,
     lowered: Program,
     bakes: Vec<Bake>,
+    regions_from: Vec<usize>,
     /// By what they are of, and by the shape of their own that regions have.
     strands: HashMap<(StrandId, Option<ShapeId>), StrandId>,
     names: HashSet<String>,
@@ -165,8 +170,9 @@ impl Lowering<'_> {
         });
     }
 
-    fn region(&mut self, region: &Region, strand: StrandId) {
+    fn region(&mut self, place: usize, strand: StrandId) {
         let program = self.program;
+        let region = &program.regions[place];
         let Some(sample) = program.samples.get(region.sample) else {
             return;
         };
@@ -218,6 +224,7 @@ impl Lowering<'_> {
         let (root_key, recording_cents) = self.root(region, key_follow);
         let when = self.when(region);
         let shape = (self.is_soundfont() && region.to_end).then(|| self.on_and_on(strand));
+        self.regions_from.push(place);
         self.lowered.regions.push(Region {
             key: RegionKey {
                 strand,

@@ -12,7 +12,7 @@ pub struct StoredEvent {
     pub id: u64,
     /// Whose.
     pub instrument_id: u64,
-    /// `instrument`, `take`, `measured`, `treated`, `changed`, `long_take`, `file`, `run` or `job`.
+    /// `instrument`, `take`, `measured`, `treated`, `changed`, `long_take`, `file`, `run` or `job`; `kept` of what belongs to none.
     pub kind: String,
     /// JSON.
     pub body: String,

@@ -11,6 +11,7 @@ mod history;
 mod hold;
 mod instruments;
 mod jobs;
+mod kept;
 mod library;
 mod long_takes;
 mod measurements;

@@ -12,6 +12,14 @@ table! {
 }
 
 table! {
+    kept (kind, name) {
+        kind -> Text,
+        name -> Text,
+        said -> Text,
+    }
+}
+
+table! {
     recordings (hash) {
         hash -> Text,
         rate_hz -> Unsigned<Integer>,

@@ -79,6 +79,7 @@ export function follow(queries: QueryClient): void {
       return patchJob(queries, message.instrument, message.job);
     }
     last = Math.max(last ?? 0, message.id);
+    if (message.kind === "kept") return refresh(["kept"], SOON_MS);
     const atMost = DEEDS.includes(message.kind) ? SOON_MS : BUSY_MS;
     refresh(["shelf"], BUSY_MS);
     if (message.kind === "job") {

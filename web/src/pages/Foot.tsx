@@ -5,6 +5,7 @@ import { answer, api, type InstrumentView, type Progress } from "../api/client";
 import { type BoardCell, cellId } from "../model/cells";
 import { WAYS } from "../model/choosing";
 import { type Plot, toCheck } from "../parts/Board";
+import { FORMATS, nextHeard } from "../model/formats";
 import { Failed, JobBar } from "../parts/JobBar";
 import { useSettings } from "../state/settings";
 import { keyName } from "../model/keys";
@@ -31,7 +32,7 @@ export function Foot({
   progress: Progress | undefined;
   plot: Plot | undefined;
 }) {
-  const { chosen, raw, setRaw, choosePlayed, setChoosePlayed } = useView();
+  const { chosen, raw, setRaw, heardAs, setHeardAs, choosePlayed, setChoosePlayed } = useView();
   const connected = useLive((state) => state.connected);
   const { taken, looped } = useMemo(
     () => ({ taken: cells.filter((c) => c.take).length, looped: cells.filter((c) => c.take?.treatment?.loop).length }),
@@ -57,6 +58,14 @@ export function Foot({
         onClick={() => setRaw(!raw)}
       >
         Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b>
+      </button>
+      <button
+        className={`whitespace-nowrap rounded px-1 hover:bg-line2 ${heardAs ? "text-mark" : ""}`}
+        data-part="heard-as"
+        title="F goes from the whole to what SFZ will hold of it, and to what a SoundFont will; Export tells what that is"
+        onClick={() => setHeardAs(nextHeard(heardAs))}
+      >
+        keys play <b className="font-medium">{FORMATS.find(({ value }) => value === heardAs)?.name ?? "the whole"}</b>
       </button>
       <span>
         {taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}

@@ -4,6 +4,7 @@ import { useEffect, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { type BoardCell, layerOf } from "../model/cells";
 import { contains, placedRegions } from "../model/regions";
+import { nextHeard } from "../model/formats";
 import { type Plot, worstFirst } from "../parts/Board";
 import { keyOfLetter, player, useSound } from "../sound/player";
 import { useSettings } from "../state/settings";
@@ -15,6 +16,7 @@ const SHORTCUTS = [
   ["← → ↑ ↓", "walk the board"],
   ["W, Shift+W", "the worst cell of this step, then the next; and back"],
   ["R", "hear takes raw or treated"],
+  ["F", "keys play the whole, or what SFZ or a SoundFont will hold of it"],
   ["Ctrl+Z, Ctrl+Shift+Z", "undo, redo"],
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
   ["+ − ← → Home", "zoom and move the waveform, when it has the focus"],
@@ -61,6 +63,7 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
         lastWorst.current = next?.id;
         if (next) choose(next.id, new Set([next.id]));
       } else if (letter === "r") useView.getState().setRaw(!useView.getState().raw);
+      else if (letter === "f") useView.getState().setHeardAs(nextHeard(useView.getState().heardAs));
       else if (event.code === "Space" && cell && !(event.target instanceof HTMLButtonElement)) {
         event.preventDefault();
         if (event.repeat) return;

@@ -4,7 +4,9 @@ import { useEffect, useState } from "react";
 import { create } from "zustand";
 import type { MiddleC } from "../model/keys";
 import { decibels, lufs } from "../model/units";
+import { setShelfLufs, useShelfLufs } from "../state/kept";
 import { type Theme, useSettings } from "../state/settings";
+import { sayError } from "../state/view";
 import { Choice } from "./Choice";
 import { Field } from "./Field";
 
@@ -31,9 +33,10 @@ const LETTERS = [
 const useOpen = create<{ open: boolean }>(() => ({ open: false }));
 
 export function Settings() {
-  const { theme, letterKeys, middleC, times, output, volumeDb, memoryMb, shelfLufs, set } = useSettings();
+  const { theme, letterKeys, middleC, times, output, volumeDb, memoryMb, set } = useSettings();
   const open = useOpen((state) => state.open);
   const outputs = useOutputs(open);
+  const shelfLufs = useShelfLufs();
   return (
     <Dialog.Root open={open} onOpenChange={(next) => useOpen.setState({ open: next })}>
       <Dialog.Trigger className="button">Settings</Dialog.Trigger>
@@ -64,18 +67,16 @@ export function Settings() {
               unit={decibels}
               onSet={(v) => set({ volumeDb: Math.min(0, Math.max(-60, v)) })}
             />
-            <Field
-              label="Loudness of the shelf"
-              value={shelfLufs}
-              unit={lufs}
-              onSet={(v) => set({ shelfLufs: Math.min(-6, Math.max(-60, v)) })}
-            />
             <Choice
               label="Memory for audio (next load)"
               value={String(memoryMb)}
               onChange={(next) => set({ memoryMb: Number(next) })}
               options={MEMORIES}
             />
+          </div>
+          <p className="mt-4 mb-3 text-ink3">for all who use this shelf</p>
+          <div className="grid grid-cols-2 gap-3">
+            <Field label="Loudness of the shelf" value={shelfLufs} unit={lufs} onSet={(v) => void setShelfLufs(v).catch(sayError)} />
           </div>
           <Dialog.Close className="button mt-4">Close</Dialog.Close>
         </Dialog.Content>

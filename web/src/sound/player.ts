@@ -1,6 +1,6 @@
 // The ladder as it is heard: our engine in an AudioWorklet.
 import { useSettings } from "../state/settings";
-import { sayError } from "../state/view";
+import { sayError, useView } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices";
 import type { InstrumentView, Schemas, TakeView } from "../api/client";
@@ -155,6 +155,9 @@ class Player {
     if (this.counts) this.tempo(this.counts);
     this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
+    useView.subscribe(({ heardAs }, before) => {
+      if (heardAs !== before.heardAs && this.view) void this.bring(this.view).catch(sayError);
+    });
   }
 
   /** Volume and output, as the settings have them. */
@@ -176,11 +179,12 @@ class Player {
   }
 
   private async bring(view: InstrumentView): Promise<void> {
-    const response = await fetch(`/api/instruments/${view.id}/program`);
+    const { heardAs } = useView.getState();
+    const response = await fetch(`/api/instruments/${view.id}/program${heardAs ? `?as=${heardAs}` : ""}`);
     if (!response.ok || !this.node) return;
     const bytes = await response.arrayBuffer();
     // A newer one may have come first.
-    if (this.view !== view) return;
+    if (this.view !== view || heardAs !== useView.getState().heardAs) return;
     for (let at = 0; at < bytes.byteLength; at += PIECE_BYTES) {
       const data = bytes.slice(at, at + PIECE_BYTES);
       const length = at === 0 ? { length: bytes.byteLength } : {};
@@ -298,7 +302,8 @@ class Player {
 
   /** Regions that are dragged are struck where they are, before they are kept. */
   place(of: Moved[]): void {
-    if (of.length > 0) this.node?.port.postMessage({ type: "place", of } satisfies ToEngine);
+    // What a format leaves out is not brought back by a hand on it.
+    if (of.length > 0 && !useView.getState().heardAs) this.node?.port.postMessage({ type: "place", of } satisfies ToEngine);
   }
 
   quiet(): void {

@@ -44,6 +44,12 @@ export const makingsQuery = (id: number) =>
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/makings", { params: { path: { id } } })),
   });
 export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
+/** What is kept beside the instruments, of a kind. */
+export const keptQuery = (kind: Schemas["KeptKind"]) =>
+  queryOptions({
+    queryKey: ["kept", kind],
+    queryFn: async () => answer(await api.GET("/api/kept/{kind}", { params: { path: { kind } } })),
+  });
 export const exportsQuery = (id: number) =>
   queryOptions({
     queryKey: ["exports", id],

@@ -18,8 +18,6 @@ interface Values {
   volumeDb: number;
   /** Memory that audio may take while it is played, from the next load of the page on. */
   memoryMb: number;
-  /** How loud the instruments of the shelf are meant to be: one key, struck at 100, in LUFS. */
-  shelfLufs: number;
 }
 
 interface Settings extends Values {
@@ -34,7 +32,6 @@ const AT_FIRST: Values = {
   output: "",
   volumeDb: 0,
   memoryMb: 512,
-  shelfLufs: -23,
 };
 
 export const useSettings = create<Settings>()(

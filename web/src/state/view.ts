@@ -1,5 +1,6 @@
 // What is chosen and what part of the ladder is in view.
 import { create } from "zustand";
+import type { Format } from "../model/formats";
 
 interface View {
   /** The instrument that all of this is of. */
@@ -20,6 +21,8 @@ interface View {
   choosePlayed: boolean;
   /** Takes are heard as they were recorded, not as they are treated. */
   raw: boolean;
+  /** Keys play what this format will hold; the whole where there is none. */
+  heardAs: Format | undefined;
   /** What Trim shows below its waveform, and beside the board. */
   panel: "trim" | "clean" | "make";
   /** Which of both Clean plots beside the board. */
@@ -35,6 +38,7 @@ interface View {
   setPlayKeys: (on: boolean) => void;
   setChoosePlayed: (on: boolean) => void;
   setRaw: (raw: boolean) => void;
+  setHeardAs: (format: Format | undefined) => void;
   setPanel: (panel: View["panel"]) => void;
   setSides: (sides: View["sides"]) => void;
   setApart: (apart: boolean) => void;
@@ -52,6 +56,7 @@ export const useView = create<View>((set) => ({
   playKeys: false,
   choosePlayed: false,
   raw: false,
+  heardAs: undefined,
   panel: "trim",
   sides: "balance",
   apart: false,
@@ -67,6 +72,7 @@ export const useView = create<View>((set) => ({
   setPlayKeys: (playKeys) => set({ playKeys }),
   setChoosePlayed: (choosePlayed) => set({ choosePlayed }),
   setRaw: (raw) => set({ raw }),
+  setHeardAs: (heardAs) => set({ heardAs }),
   setPanel: (panel) => set({ panel }),
   setSides: (sides) => set({ sides }),
   setApart: (apart) => set({ apart }),

@@ -2,13 +2,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type InstrumentView, type JobView } from "../api/client";
+import type { Format } from "../model/formats";
 import { megabytes } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Failed, JobBar } from "../parts/JobBar";
 import { exportsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
-
-type Format = "sfz" | "sound_font2";
+import { useView } from "../state/view";
 
 export function ExportBench({ view }: { view: InstrumentView }) {
   const [format, setFormat] = useState<Format>("sfz");
@@ -18,6 +18,7 @@ export function ExportBench({ view }: { view: InstrumentView }) {
     queryKey: ["instrument", view.id, "losses", format],
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/losses/{format}", { params: { path: { id: view.id, format } } })),
   });
+  const { heardAs, setHeardAs } = useView();
   const [pending, begin] = usePending();
   const write = async () => {
     answer(await api.POST("/api/instruments/{id}/exports", { params: { path: { id: view.id } }, body: { format, bits: Number(bits) } }));
@@ -62,7 +63,17 @@ export function ExportBench({ view }: { view: InstrumentView }) {
         </button>
       </div>
       <div className="card p-3">
-        <h3 className="mb-1 font-semibold">What this format will lose</h3>
+        <div className="mb-1 flex items-center">
+          <h3 className="grow font-semibold">What this format will lose</h3>
+          <label className="flex items-center gap-1 text-ink2" title="F goes through the formats, in every step">
+            <input
+              type="checkbox"
+              checked={heardAs === format}
+              onChange={(event) => setHeardAs(event.target.checked ? format : undefined)}
+            />
+            Keys play it so
+          </label>
+        </div>
         {losses.isError && <p className="text-mark">{losses.error.message}</p>}
         {losses.data?.length === 0 && (
           <p className="text-ink2">

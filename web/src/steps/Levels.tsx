@@ -8,7 +8,7 @@ import { placedStrands } from "../model/strands";
 import { db, lufs } from "../model/units";
 import { change } from "../state/edits";
 import { usePending } from "../state/pending";
-import { useSettings } from "../state/settings";
+import { useShelfLufs } from "../state/kept";
 import { LEVEL, wishOf } from "./regionNumbers";
 
 type Heard = Schemas["Heard"];
@@ -72,7 +72,7 @@ interface LevelsProps {
 }
 
 function Levels({ view, heard, layers, busy, begin }: LevelsProps) {
-  const shelfLufs = useSettings((settings) => settings.shelfLufs);
+  const shelfLufs = useShelfLufs();
   const strands = placedStrands(view).map(({ strand }) => strand);
   const lower = (label: string, by: (strand: number) => number) => () =>
     begin(async () => {

@@ -3,12 +3,13 @@ import { useState } from "react";
 import { AskName, AskSurely } from "../parts/Ask";
 import { Menu } from "../parts/Menu";
 import { change } from "../state/edits";
+import { forget, keep } from "../state/kept";
 import { sayError, useView } from "../state/view";
-import { forgetShape, keepShape, keptOf, useKeptShapes, wishesOf } from "./keptShapes";
+import { keptOf, useKeptShapes, wishesOf } from "./keptShapes";
 import type { Shaped } from "./routes";
 
 export function ShapeMenu({ shaped }: { shaped: Shaped }) {
-  const kept = useKeptShapes((state) => state.kept);
+  const kept = useKeptShapes();
   const [names, setNames] = useState(false);
   const [forgets, setForgets] = useState<string>();
   const { view, of, shape, whose } = shaped;
@@ -22,7 +23,7 @@ export function ShapeMenu({ shaped }: { shaped: Shaped }) {
       <Menu
         button="Kept shapes ▾"
         className="button"
-        title="All of it (loudness, brightness, pitch and what they follow), kept in this browser and used anywhere"
+        title="All of it (loudness, brightness, pitch and what they follow), kept under a name and used anywhere"
         align="end"
         acts={[
           { name: "Keep this one…", begin: () => setNames(true) },
@@ -36,13 +37,19 @@ export function ShapeMenu({ shaped }: { shaped: Shaped }) {
         value=""
         onClose={() => setNames(false)}
         onKeep={(name) => {
-          keepShape(keptOf(name, view.program, shape));
-          useView.getState().say(`«${name}» is kept in this browser.`);
+          void keep("shape", name, keptOf(name, view.program, shape))
+            .then(() => useView.getState().say(`«${name}» is kept.`))
+            .catch(sayError);
         }}
       />
       {forgets !== undefined && (
-        <AskSurely title={`Forget «${forgets}»?`} act="Forget it" onClose={() => setForgets(undefined)} onSure={() => forgetShape(forgets)}>
-          This browser keeps it no longer. Strands that were given it stay as they are.
+        <AskSurely
+          title={`Forget «${forgets}»?`}
+          act="Forget it"
+          onClose={() => setForgets(undefined)}
+          onSure={() => void forget("shape", forgets).catch(sayError)}
+        >
+          It is kept no longer, for nobody. Strands that were given it stay as they are.
         </AskSurely>
       )}
     </>

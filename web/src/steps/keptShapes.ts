@@ -1,10 +1,10 @@
-// Shapes that are kept under a name, in this browser: used on any strand of any instrument.
-import { create } from "zustand";
-import { persist } from "zustand/middleware";
+// Shapes that are kept under a name: used on any strand of any instrument.
+import { useQuery } from "@tanstack/react-query";
 import type { InstrumentView, Schemas } from "../api/client";
 import { type DrivenCourse, type Movement, type PartKind, type Route, routeSaid, said } from "../model/driving";
 import type { Wish } from "../model/edited";
 import { flat, type Loudness } from "../model/shape";
+import { keptQuery } from "../state/queries";
 import type { Owner } from "./routes";
 import { BY_STRIKE, COURSE, FILTER, PARTS_BEND } from "./shapeFacts";
 
@@ -21,19 +21,8 @@ export interface KeptShape {
   route: Numbered<Route>;
 }
 
-export const useKeptShapes = create<{ kept: KeptShape[] }>()(
-  persist((): { kept: KeptShape[] } => ({ kept: [] }), { name: "ladder-shapes" }),
-);
-
-/** One of the same name is another one from now on. */
-export function keepShape(shape: KeptShape): void {
-  useKeptShapes.setState(({ kept }) => ({
-    kept: [...kept.filter(({ name }) => name !== shape.name), shape].sort((a, b) => a.name.localeCompare(b.name)),
-  }));
-}
-
-export function forgetShape(name: string): void {
-  useKeptShapes.setState(({ kept }) => ({ kept: kept.filter((one) => one.name !== name) }));
+export function useKeptShapes(): KeptShape[] {
+  return (useQuery(keptQuery("shape")).data ?? []).map(({ name, said }) => ({ ...(said as KeptShape), name }));
 }
 
 export function keptOf(name: string, program: InstrumentView["program"], shape: Shape): KeptShape {

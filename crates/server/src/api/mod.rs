@@ -4,6 +4,7 @@ mod evening;
 mod exports;
 mod files;
 mod history;
+mod keeping;
 mod long_takes;
 mod looping;
 mod making;
@@ -36,7 +37,7 @@ use serde::{Deserialize, Serialize};
 use shown::{Card, cards_as_json};
 use shown::{InstrumentView, view_of};
 use std::time::Duration;
-use utoipa::{OpenApi, ToSchema};
+use utoipa::{IntoParams, OpenApi, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::router::UtoipaMethodRouterExt;
 use utoipa_axum::routes;
@@ -65,6 +66,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(planning::layers))
         .routes(routes!(planning::chord))
         .routes(routes!(planning::midi_file))
+        .routes(routes!(keeping::kept))
+        .routes(routes!(keeping::keep, keeping::forget))
         .routes(routes!(planning::patterns, planning::keep_pattern))
         .routes(routes!(planning::forget_pattern))
         .routes(routes!(phrases::read).layer(DefaultBodyLimit::max(phrases::MOST_BYTES)))
@@ -244,16 +247,37 @@ async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, P
     json(answer.await?, "instrument")
 }
 
-/// The program as the engine takes it, see [`program::Pieces`].
-#[utoipa::path(get, path = "/api/instruments/{id}/program", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
-async fn flat_program(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
-    let answer = app.programs.answer(id, async || {
+/// As which format a program is to be heard.
+#[derive(Debug, Deserialize, IntoParams)]
+struct HeardAs {
+    /// `None` for the whole.
+    #[serde(rename = "as")]
+    format: Option<exports::FormatName>,
+}
+
+/// The program as the engine takes it, see [`program::Pieces`]: the whole, or as a format will hold it, on the same samples.
+#[utoipa::path(get, path = "/api/instruments/{id}/program", params(("id" = u64, Path), HeardAs), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>)))]
+async fn flat_program(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Query(HeardAs { format }): Query<HeardAs>,
+) -> Result<Response, Problem> {
+    let pieces = async || {
         let Some(view) = view_of(&app.store, id).await? else {
             return Ok(None);
         };
-        Ok(Some(program::to_pieces(&view.program)?.into()))
-    });
-    let bytes = answer.await?.ok_or_else(|| Problem::missing("instrument"))?;
+        let whole = &view.program;
+        let pieces = match format {
+            None => program::to_pieces(whole),
+            Some(format) => program::to_pieces(&formats::lower(whole, format.into()).heard(whole)),
+        };
+        Ok(Some(pieces?.into()))
+    };
+    let answer = match format {
+        None => app.programs.answer(id, pieces).await?,
+        Some(_) => pieces().await?,
+    };
+    let bytes = answer.ok_or_else(|| Problem::missing("instrument"))?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
 }
 
