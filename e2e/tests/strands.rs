@@ -181,12 +181,11 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     .await?;
     let on = |key, velocity| EventKind::NoteOn { key, velocity };
     let wheel = |value| EventKind::Controller { controller: 1, value };
-    // Crossed over while it sounds, and struck anew where it is.
+    // Crossed over while it sounds: the other began with the key, unheard.
     let score = [
         (0, on(72, 100)),
         (100, wheel(64)),
         (200, wheel(127)),
-        (201, on(72, 100)),
         (380, EventKind::NoteOff { key: 72 }),
     ];
     let heard = same_samples(&ladder, &one, 2, &score, 400).await?;
@@ -196,6 +195,23 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     };
     assert_eq!(pitch(2_400, 12_000), Some(72), "the first alone");
     assert_eq!(pitch(27_500, 37_000), Some(60), "the other alone");
+
+    // By itself, too: a slow movement that both get goes from the one to the other, a quarter of a round in a second.
+    one.click("button", "Share out…").await?;
+    one.pick("What", "a slow movement").await?;
+    filled(&one, &[("Each fades over", "127")], "Share out among 2").await?;
+    for browser in [&one, &other] {
+        browser
+            .until(
+                "what it is heard by",
+                "return [...document.querySelectorAll('[role=combobox]')].some((it) => it.innerText.includes('slow movement 1'))",
+            )
+            .await?;
+    }
+    let swayed = same_samples(&ladder, &one, 2, &[(0, on(72, 100))], 420).await?;
+    let side = &swayed.0[44_800..51_200];
+    let found = signal::find_pitch(side, 48_000, 0, side.len()).map(|found| found.key);
+    assert_eq!(found, Some(60), "the other, by itself");
 
     // A number typed in the table goes to all that are chosen: every region of a layer, seen on the other page.
     one.click("[role=tab]", "Table").await?;
@@ -260,7 +276,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
         .await?;
 
     // Both pages undo: the newest first, whoever did it.
-    undone(one, other, 8, &["Bars key down 42 0.0 dB", "Damper pedal up 1"]).await
+    undone(one, other, 9, &["Bars key down 42 0.0 dB", "Damper pedal up 1"]).await
 }
 
 /// Bars in two layers that cross, one of their round robins at random; a copy an octave lower that a wheel brings in; a third that a key chooses; a

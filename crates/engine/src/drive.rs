@@ -2,7 +2,7 @@
 
 use program::{
     CourseId, CourseTime, Filter, Loudness, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement, MovementId,
-    ParamId, Program, Route, Shape, Source, Standing, strike_random,
+    ParamId, Program, Route, Shape, Source, Standing, Within, strike_random,
 };
 
 /// Routes are computed so often, and what they drive goes evenly from one to the next.
@@ -71,6 +71,8 @@ pub(crate) struct Drive {
     rounds: [f64; MOST_MOVEMENTS],
     /// What each route did in the step before.
     did: [f64; MOST_ROUTES],
+    /// What it faded by in the step before; below 0 before the first.
+    faded: f64,
 }
 
 impl Drive {
@@ -87,6 +89,7 @@ impl Drive {
         of_loudness: [1.0; 5],
         rounds: [0.0; MOST_MOVEMENTS],
         did: [0.0; MOST_ROUTES],
+        faded: -1.0,
     };
 
     /// That of a voice which is struck now. Movements that voices share go on from another voice of the same shape, where there is one.
@@ -226,6 +229,36 @@ impl Drive {
             }
         }
         driven
+    }
+
+    /// Amplitude from the fades of sources that this voice has for itself, after a step: what is chosen by them comes and goes gradually.
+    pub(crate) fn faded<'a>(
+        &mut self,
+        shape: &Shape,
+        around: &Around,
+        frames: usize,
+        by: impl Iterator<Item = &'a Within>,
+    ) -> f64 {
+        let mut to = 1.0;
+        let mut any = false;
+        for within in by.filter(|within| !Standing::is_shared(within.source)) {
+            let value = self.source(shape, within.source, around);
+            let share = if within.source.goes_both_ways() {
+                0.5 + 0.5 * value
+            } else {
+                value
+            };
+            to *= within.span.gain_between(127.0 * share);
+            any = true;
+        }
+        if !any {
+            return 1.0;
+        }
+        if self.faded >= 0.0 {
+            to = self.faded + (to - self.faded) * (1.0 - libm::exp(-around.ms(frames as u64) / HAND_MS));
+        }
+        self.faded = to;
+        to
     }
 
     fn routes<'a>(&self, shape: &'a Shape) -> impl Iterator<Item = (usize, &'a Route)> + use<'a> {

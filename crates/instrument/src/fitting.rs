@@ -34,9 +34,8 @@ pub(crate) fn is_key(value: &Value) -> bool {
 }
 
 pub(crate) fn is_controller(value: &Value) -> bool {
-    serde_json::from_value::<Option<ByController>>(value.clone()).is_ok_and(|by| {
-        by.is_none_or(|by| by.controller < 120 && by.low <= by.high && by.high < 128 && by.fade < 128)
-    })
+    serde_json::from_value::<Option<ByController>>(value.clone())
+        .is_ok_and(|by| by.is_none_or(|by| by.is_possible()))
 }
 
 pub(crate) fn is_by_key(value: &Value) -> bool {

@@ -4,7 +4,7 @@ use program::{Fade, Source, Span, Within};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// A controller that has to stand somewhere for a strand to be heard.
+/// A controller, or another source, that has to stand somewhere for a strand to be heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct ByController {
     /// 0 to 119.
@@ -15,6 +15,20 @@ pub struct ByController {
     pub high: u8,
     /// Steps over which it comes and goes at each end that is not that of the controller.
     pub fade: u8,
+    /// Another source in its place. One that goes both ways stands at 64 in its middle.
+    #[serde(default)]
+    pub source: Option<Source>,
+}
+
+impl ByController {
+    /// Whether it can be chosen by: strikes and keys have limits of their own, chance has turns, and how fast a key comes up is known too late.
+    pub(crate) fn is_possible(&self) -> bool {
+        let kept = matches!(
+            self.source,
+            Some(Source::Strike | Source::Key | Source::KeyUpSpeed | Source::Random(_) | Source::Control(_))
+        );
+        !kept && self.controller < 120 && self.low <= self.high && self.high < 128 && self.fade < 128
+    }
 }
 
 /// A key that chooses a strand.
@@ -29,7 +43,7 @@ pub struct ByKey {
 /// The same, as a program says it.
 pub(crate) fn within(by: ByController) -> Within {
     Within {
-        source: Source::Controller(by.controller),
+        source: by.source.unwrap_or(Source::Controller(by.controller)),
         span: faded((by.low, by.high), by.fade, (0, 127)),
     }
 }

@@ -6,7 +6,8 @@ use crate::limits::{ByController, ByKey, faded, within};
 use crate::shaping::{lay_shapes, reasons_of};
 use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
 use program::{
-    BEND_KEYS, BendKeys, ChosenBy, Program, Stays, Strand, StrandId, Switch, SwitchId, Turn, velocity_gain_db,
+    BEND_KEYS, BendKeys, ChosenBy, Movement, MovementId, Program, Rate, ShapeId, Source, Stays, Strand,
+    StrandId, Switch, SwitchId, Turn, Wave, velocity_gain_db,
 };
 use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
@@ -336,7 +337,14 @@ pub enum Over {
     Strikes,
     /// A controller.
     Controller(u8),
+    /// A slow movement, which each gets: they go round together.
+    Movement,
 }
+
+/// The slow movement by which strands share out what is heard.
+const SHARED_MOVEMENT: u64 = 130;
+/// So fast at first, in rounds a second.
+const SHARED_HZ: f64 = 0.25;
 
 /// What lets strands share something out evenly, in their order, each fading into the next over so many steps.
 pub fn share_out(program: &Program, strands: &[StrandId], over: Over, fade: u8) -> Vec<Wish> {
@@ -358,7 +366,7 @@ pub fn share_out(program: &Program, strands: &[StrandId], over: Over, fade: u8) 
             (lowest, keys.map(|span| span.high).max().unwrap_or(127))
         }
         Over::Strikes => (1, 127),
-        Over::Controller(_) => (0, 127),
+        Over::Controller(_) | Over::Movement => (0, 127),
     };
     let steps = u32::from(last - first) + 1;
     let begins = |n: u32| u32::from(first) + steps * n / count;
@@ -387,15 +395,34 @@ pub fn share_out(program: &Program, strands: &[StrandId], over: Over, fade: u8) 
                 say(Fact::StrandHighStrike, high.map(|key| json!(key)));
                 say(Fact::StrandStrikesFade, fade_of());
             }
-            Over::Controller(controller) => say(
+            Over::Controller(_) | Over::Movement => say(
                 Fact::StrandController,
                 Some(json!(ByController {
-                    controller,
+                    controller: if let Over::Controller(number) = over {
+                        number
+                    } else {
+                        1
+                    },
                     low: low.unwrap_or(0),
                     high: high.unwrap_or(127),
                     fade,
+                    source: (over == Over::Movement).then_some(Source::Movement(MovementId(SHARED_MOVEMENT))),
                 })),
             ),
+        }
+        if over == Over::Movement {
+            let target = Target::Movement(ShapeId::of_strand(id), SHARED_MOVEMENT);
+            let movement = Movement {
+                id: MovementId(SHARED_MOVEMENT),
+                wave: Wave::Sine,
+                rate: Rate::Hz(SHARED_HZ),
+                phase: 0.0,
+                delay_ms: 0.0,
+                fade_in_ms: 0.0,
+                per_voice: false,
+                once: false,
+            };
+            wishes.push(Wish::from((target, Fact::Movement, Said::Value(json!(movement)))));
         }
     }
     wishes
@@ -597,11 +624,12 @@ mod tests {
     }
 
     #[test]
-    fn strands_share_out_keys_strikes_and_a_controller_and_keep_their_power() {
+    fn strands_share_out_keys_strikes_a_controller_and_a_movement_and_keep_their_power() {
         for (over, steps) in [
             (Over::Keys, 40..=79),
             (Over::Strikes, 1..=127),
             (Over::Controller(1), 0..=127),
+            (Over::Movement, 0..=127),
         ] {
             for fade in [0, 1, 8, 30] {
                 let program = with(&facts(share_out(&program(), &[FRONT, BACK], over, fade)));
@@ -609,7 +637,7 @@ mod tests {
                     let gain = |strand: &Strand| match over {
                         Over::Keys => strand.when.keys.gain(step),
                         Over::Strikes => strand.when.strikes.gain(step),
-                        Over::Controller(_) => strand.when.sources[0].span.gain(step),
+                        Over::Controller(_) | Over::Movement => strand.when.sources[0].span.gain(step),
                     };
                     let power: f64 = program.strands.iter().map(|strand| gain(strand).powi(2)).sum();
                     assert!((power - 1.0).abs() < 1e-9, "{over:?} {fade} at {step}: {power}");

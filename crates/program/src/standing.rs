@@ -187,14 +187,21 @@ impl Standing {
     fn step(&self, source: Source) -> Option<u8> {
         match source {
             Source::Controller(controller) => Some(self.controller(controller)),
+            Source::Pressure => Some(self.pressure),
+            Source::Bend => Some((63.5 * (self.bend + 1.0)).round() as u8),
             _ => None,
         }
     }
 
-    /// Whether a source lies where it has to.
+    /// Whether what fades by a source stands alike for all voices: see [`Standing::gain`].
+    pub fn is_shared(source: Source) -> bool {
+        matches!(source, Source::Controller(_) | Source::Pressure | Source::Bend)
+    }
+
+    /// Whether a source lies where it has to, or something may come in gradually as it is moved: that begins with its key, unheard.
     pub fn is_within(&self, within: &Within) -> bool {
         self.step(within.source)
-            .is_none_or(|step| within.span.contains(step))
+            .is_none_or(|step| within.span.may_come(step))
     }
 
     /// Amplitude from the fades of sources, 0 to 1. One that left its span after the strike is not heard.

@@ -27,13 +27,14 @@ pub struct Fade {
 
 impl Fade {
     /// How far a value lies between the two, 0 to 1. Where both are the same step it is passed at once.
-    fn share(self, value: u8) -> f64 {
-        if value >= self.to {
+    fn share(self, value: f64) -> f64 {
+        let (from, to) = (f64::from(self.from), f64::from(self.to));
+        if value >= to {
             1.0
-        } else if value <= self.from {
+        } else if value <= from {
             0.0
         } else {
-            f64::from(value - self.from) / f64::from(self.to - self.from)
+            (value - from) / (to - from)
         }
     }
 }
@@ -76,11 +77,28 @@ impl Span {
         (self.low..=self.high).contains(&value)
     }
 
+    /// Whether it sounds at a value, or comes gradually as the source is moved.
+    pub fn may_come(&self, value: u8) -> bool {
+        (value >= self.low || self.fade_in.is_some()) && (value <= self.high || self.fade_out.is_some())
+    }
+
     /// Amplitude at a value, 0 to 1; 0 outside.
     pub fn gain(&self, value: u8) -> f64 {
-        if !self.contains(value) {
-            return 0.0;
+        if self.contains(value) {
+            self.faded(f64::from(value))
+        } else {
+            0.0
         }
+    }
+
+    /// The same of a source that goes gradually, where a border without a fade lies in the middle between two steps.
+    pub fn gain_between(&self, value: f64) -> f64 {
+        let under = self.fade_in.is_none() && value < f64::from(self.low) - 0.5;
+        let over = self.fade_out.is_none() && value >= f64::from(self.high) + 0.5;
+        if under || over { 0.0 } else { self.faded(value) }
+    }
+
+    fn faded(&self, value: f64) -> f64 {
         let coming = self.fade_in.map_or(1.0, |fade| fade.share(value));
         let staying = self.fade_out.map_or(1.0, |fade| 1.0 - fade.share(value));
         match self.law {

@@ -87,8 +87,10 @@ export function said<T extends { id: number }>(part: T): Omit<T, "id"> {
 /** Two sources, or two things that are driven, are the same. */
 export const same = (one: unknown, other: unknown) => JSON.stringify(one) === JSON.stringify(other);
 
+type Moved = Pick<Shape, "movements">;
+
 /** A source as it is called within a sentence. */
-export function sourceName(source: Source, shape: Shape): string {
+export function sourceName(source: Source, shape: Moved): string {
   if (typeof source === "string")
     return {
       strike: "the strike",
@@ -108,7 +110,7 @@ export function sourceName(source: Source, shape: Shape): string {
 }
 
 /** Every source that can be chosen for a strand. */
-export function sourcesOf(shape: Shape, chosen?: Source | null): Source[] {
+export function sourcesOf(shape: Moved, chosen?: Source | null): Source[] {
   const all: Source[] = [
     "strike",
     ...slowMovements(shape).map(({ id }) => ({ movement: id })),

@@ -1,6 +1,7 @@
-// The controller that something is heard by, and a hand on it.
+// The controller, or other source, that something is heard by, and a hand on it.
 import type { Schemas } from "../api/client";
-import { controllerName, OFFERED } from "../model/strands";
+import { same, type Source, sourceName, sourcesOf } from "../model/driving";
+import { controllerName } from "../model/strands";
 import { count } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -10,6 +11,8 @@ type By = Schemas["ByController"];
 
 interface Props {
   by: By | undefined;
+  /** How it plays: its slow movements are among the sources. */
+  shape: Pick<Schemas["Shape"], "movements"> | undefined;
   byHand: boolean;
   /** `undefined` for no controller. */
   onSet: (by: By | undefined) => void;
@@ -22,8 +25,15 @@ function limited(by: By, which: "low" | "high" | "fade", value: number): By {
   return which === "high" ? { ...by, high: Math.max(step, by.low) } : { ...by, fade: step };
 }
 
-export function ByController({ by, byHand, onSet }: Props) {
-  const stands = useSound((sound) => (by ? (sound.controllers[by.controller] ?? 0) : 0));
+/** Keys and strikes have limits of their own, chance has turns; how fast a key comes up is known too late. */
+const NONE_OF: Source[] = ["strike", "key", "key_up_speed", { random: 1 }];
+
+const NOTHING = { movements: [] };
+
+export function ByController({ by, shape = NOTHING, byHand, onSet }: Props) {
+  const from: Source | undefined = by && (by.source ?? { controller: by.controller });
+  const hand = by && !by.source ? by.controller : undefined;
+  const stands = useSound((sound) => (hand === undefined ? 0 : (sound.controllers[hand] ?? 0)));
   const limit = (label: string, which: "low" | "high" | "fade") => (
     <Field
       label={label}
@@ -34,29 +44,39 @@ export function ByController({ by, byHand, onSet }: Props) {
       onSet={(v) => by && onSet(limited(by, which, v))}
     />
   );
-  const known = [...new Set([...OFFERED, ...(by ? [by.controller] : [])])];
+  const sources = sourcesOf(shape, from).filter((source) => !NONE_OF.some((none) => same(none, source)));
+  const chosen = sources.findIndex((source) => same(source, from));
+  const choose = (source: Source | undefined) => {
+    if (source === undefined) return onSet(undefined);
+    const kept = { low: 0, high: 127, fade: 0, controller: 1, ...by };
+    const byHand = typeof source === "object" && "controller" in source;
+    onSet(byHand ? { ...kept, controller: source.controller, source: null } : { ...kept, source });
+  };
   return (
     <div className="grid grid-cols-4 gap-3">
       <Choice
         label="Heard by"
-        value={by ? String(by.controller) : "none"}
-        options={[{ value: "none", name: "no controller" }, ...known.map((n) => ({ value: String(n), name: controllerName(n) }))]}
-        onChange={(next) => onSet(next === "none" ? undefined : { low: 0, high: 127, fade: 0, ...by, controller: Number(next) })}
+        value={String(chosen)}
+        options={[
+          { value: "-1", name: "no controller" },
+          ...sources.map((source, n) => ({ value: String(n), name: sourceName(source, shape) })),
+        ]}
+        onChange={(next) => choose(sources[Number(next)])}
       />
       {limit("From", "low")}
       {limit("To", "high")}
       {limit("Crossing over", "fade")}
-      {by && (
+      {hand !== undefined && (
         <label className="col-span-4 flex items-center gap-3 text-[12px] text-ink3">
-          {controllerName(by.controller)} stands at
+          {controllerName(hand)} stands at
           <input
             type="range"
             min={0}
             max={127}
             value={stands}
             className="grow accent-act"
-            aria-label={`Where ${controllerName(by.controller)} stands`}
-            onChange={(event) => player.controller(by.controller, Number(event.target.value))}
+            aria-label={`Where ${controllerName(hand)} stands`}
+            onChange={(event) => player.controller(hand, Number(event.target.value))}
           />
           <span className="num w-8 text-right">{stands}</span>
         </label>

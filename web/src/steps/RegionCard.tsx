@@ -14,6 +14,7 @@ import { LIMITS, type RegionNumber, SOUND } from "./regionNumbers";
 export function RegionCard({ view, of, first }: { view: InstrumentView; of: Placed[]; first: Placed }) {
   const { withNeighbours, setWithNeighbours, aloneRegions, listenToRegions } = useMap();
   const { region, byHand } = first;
+  const strand = view.program.strands.find(({ id }) => id === region.key.strand);
   const set = (number: RegionNumber, value: number) => {
     const { side } = number;
     if (side)
@@ -70,6 +71,7 @@ export function RegionCard({ view, of, first }: { view: InstrumentView; of: Plac
       </div>
       <ByController
         by={first.controller}
+        shape={view.program.shapes.find(({ id }) => id === (region.shape ?? strand?.shape))}
         byHand={byHand.includes("region_controller")}
         onSet={(by) => keepFact(view.id, of, (what) => `choose ${what} by a controller`, "region_controller", by)}
       />

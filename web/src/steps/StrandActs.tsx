@@ -49,12 +49,17 @@ export function CopiesOf({ view, of }: { view: InstrumentView; of: PlacedStrand 
 
 const higher = { ...semitones, show: (v: number) => (v === 0 ? "as high" : `${v > 0 ? "+" : "−"}${semitones.show(Math.abs(v))}`) };
 
-type Over = "keys" | "strikes" | "controller" | "choosing";
+type Over = "keys" | "strikes" | "controller" | "movement" | "choosing";
 
 const OVER: { value: Over; name: string; says: string }[] = [
   { value: "keys", name: "the keys", says: "Side by side: a split for two hands." },
   { value: "strikes", name: "the strikes", says: "The first is heard when struck softly, the last when struck hard." },
   { value: "controller", name: "a controller", says: "What is heard goes from the first to the last as it is moved." },
+  {
+    value: "movement",
+    name: "a slow movement",
+    says: "What is heard goes from the first to the last and back by itself; Shape says how fast.",
+  },
   { value: "choosing", name: "keys that choose", says: "Each is chosen by a key of its own, below all that sound." },
 ];
 

@@ -50,6 +50,7 @@ export function StrandCard({ view, of, strands }: Props) {
       </div>
       <ByController
         by={said.controller ?? undefined}
+        shape={view.program.shapes.find(({ id }) => id === strand.shape)}
         byHand={said.by_hand.includes("strand_controller")}
         onSet={(by) => say("strand_controller", by, `choose ${strand.name} by a controller`)}
       />

@@ -8,7 +8,7 @@ use crate::drive::{Around, Drive, Nudge};
 use crate::filter::VoiceFilter;
 use crate::stretch::{Course, Stretch};
 use plan::{Glide, Level};
-use program::{Cut, Filter, GoesFirst, KeyEvent, Loudness, Program, Region, playback_ratio};
+use program::{Cut, Filter, GoesFirst, KeyEvent, Loudness, Program, Region, Standing, playback_ratio};
 
 /// No release is shorter, so that letting a key go does not click.
 const STOP_MS: f64 = 5.0;
@@ -356,9 +356,14 @@ fn loudness_of(program: &Program, region: &Region, drive: &Drive, up: bool) -> L
     }
 }
 
-/// The shape of a region, where anything is driven or filtered by it.
+/// The shape of a region, where anything is driven or filtered by it, or it fades by what its voice has for itself.
 fn driven_shape(program: &Program, region: &Region) -> Option<usize> {
+    let of_strand = program.strand_of(region).map(|strand| &strand.when);
+    let whens = of_strand.into_iter().chain([&region.when]);
+    let fades = whens
+        .flat_map(|when| &when.sources)
+        .any(|within| !Standing::is_shared(within.source));
     program
         .shape_of_region(region)
-        .filter(|place| program.shapes[*place].is_driven())
+        .filter(|place| fades || program.shapes[*place].is_driven())
 }

@@ -159,10 +159,12 @@ impl Voice {
             resonance_db,
             ..
         } = driven;
-        let gains = if level_db == 0.0 && place == 0.0 {
+        let own = self.faded_by_its_own(shape, around, step.frames);
+        let gains = if level_db == 0.0 && place == 0.0 && own == 1.0 {
             step.gains
         } else {
-            self.level.driven(libm::pow(10.0, level_db / 20.0) * faded, place)
+            self.level
+                .driven(libm::pow(10.0, level_db / 20.0) * faded * own, place)
         };
         let ratio = if pitch_cents == 0.0 {
             step.ratio
@@ -178,6 +180,17 @@ impl Voice {
                 .map_or(0.0, |filter| filter.resonance_db + resonance_db),
             ..step
         }
+    }
+
+    /// What it fades by that it has for itself: a slow movement, a course, chance.
+    fn faded_by_its_own(&mut self, shape: &Shape, around: &Around, frames: usize) -> f64 {
+        let Some(region) = self.region_in(around.program) else {
+            return 1.0;
+        };
+        let of_strand = around.program.strand_of(region).map(|strand| &strand.when);
+        let whens = of_strand.into_iter().chain([&region.when]);
+        let by = whens.flat_map(|when| &when.sources);
+        self.drive.faded(shape, around, frames, by)
     }
 
     pub(super) fn filter_at(&self, filter: &Filter, step: &Step) -> VoiceFilter {

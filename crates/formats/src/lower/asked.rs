@@ -19,6 +19,9 @@ pub(super) fn controllers_of<'a>(sources: impl Iterator<Item = &'a Within>) -> V
         .map(|(number, span)| Within {
             source: Source::Controller(number),
             span: Span {
+                // What comes in gradually begins with its key, wherever the controller stands.
+                low: if span.fade_in.is_some() { 0 } else { span.low },
+                high: if span.fade_out.is_some() { 127 } else { span.high },
                 law: if linear { FadeLaw::Linear } else { FadeLaw::Power },
                 ..span
             },

@@ -75,6 +75,7 @@ impl StrandAct {
                     Over::Keys => "the keys",
                     Over::Strikes => "the strikes",
                     Over::Controller(_) => "a controller",
+                    Over::Movement => "a slow movement",
                 };
                 let label = format!("share out {what} among {} strands", strands.len());
                 (label, share_out(program, &strands, over, fade))
