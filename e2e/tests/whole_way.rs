@@ -201,9 +201,15 @@ fn check_sfz(bytes: Vec<u8>) -> anyhow::Result<()> {
     assert_eq!(files.len(), 18);
     let probe = |path: &str| {
         let audio = formats::decode(files.get(path)?.clone(), Some("wav")).ok()?;
-        Some((audio.rate_hz, audio.channels.len() as u16, audio.frames() as u64))
+        Some(formats::sfz::Heard {
+            rate_hz: audio.rate_hz,
+            channels: audio.channels.len() as u16,
+            frames: audio.frames() as u64,
+            looped: None,
+        })
     };
-    let program = formats::read_sfz(&text, probe)?;
+    let document = formats::sfz::Document::new(text)?;
+    let program = formats::read_sfz(&document, "", &probe)?.program;
     assert_eq!(program.regions.len(), 18);
     for region in &program.regions {
         let file = &files[&program.samples[region.sample].source];

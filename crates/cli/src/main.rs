@@ -1,6 +1,8 @@
 //! The `ladder` program.
 
+mod convert;
 mod measure;
+mod render;
 
 use anyhow::Context;
 use clap::{Parser, Subcommand};
@@ -43,6 +45,10 @@ enum Command {
     },
     /// Measures audio files.
     Measure(measure::Measure),
+    /// Plays a MIDI file through an SFZ or a SoundFont, into a WAV file.
+    Render(render::Render),
+    /// Writes an SFZ or a SoundFont as the other, or anew; says what was lost.
+    Convert(convert::Convert),
     /// Prints the API's description.
     Openapi,
 }
@@ -68,9 +74,30 @@ async fn main() -> anyhow::Result<ExitCode> {
             server::work_forever(store, format!("work/{}", uuid::Uuid::new_v4())).await;
         }
         Command::Measure(wish) => return Ok(wish.run()),
+        Command::Render(wish) => return Ok(ended(wish.run())),
+        Command::Convert(wish) => return Ok(ended(wish.run())),
         Command::Openapi => println!("{}", server::openapi().to_pretty_json()?),
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// What went wrong, in a sentence, and 1; 0 where nothing did. What is no wish at all ends with 2.
+fn ended(done: anyhow::Result<()>) -> ExitCode {
+    let Err(error) = done else {
+        return ExitCode::SUCCESS;
+    };
+    eprintln!("{error:#}");
+    ExitCode::FAILURE
+}
+
+/// A width of WAV files.
+fn bits(text: &str) -> Result<u16, String> {
+    match text {
+        "16" => Ok(16),
+        "24" => Ok(24),
+        "32" => Ok(32),
+        _ => Err("it is 16, 24 or 32".to_owned()),
+    }
 }
 
 async fn open(folder: &std::path::Path) -> anyhow::Result<Store> {

@@ -16,7 +16,7 @@ mod phrase;
 mod plain;
 mod riff;
 pub mod sf2;
-mod sfz;
+pub mod sfz;
 mod wav;
 
 pub use aiff::read_aiff_sampler;

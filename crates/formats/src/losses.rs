@@ -218,6 +218,10 @@ const OF_SOUNDFONT: &[Sentence] = &[
         |holds, region| holds.loses(region, |lost| lost.waves),
     ),
     (
+        "These have words of an SFZ that Ladder does not know: they stay in an SFZ, and are left out here.",
+        |holds, region| holds.region(region) && !region.foreign.is_empty(),
+    ),
+    (
         "SoundFont has no limit to voices, no one tone at a time and no glides: all keys sound.",
         |holds, region| {
             holds.region(region)

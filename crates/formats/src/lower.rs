@@ -4,7 +4,7 @@ mod asked;
 
 use crate::driven::lower_driving;
 use crate::losses::{Holds, losses};
-use crate::{Bake, Rounds};
+use crate::{Bake, Rounds, sf2};
 use asked::{controllers_of, lowered_event, meet, turn_of_both};
 use program::{
     BEND_KEYS, ChosenBy, Cut, FadeCurve, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region, RegionKey,
@@ -143,7 +143,7 @@ impl Lowering<'_> {
         self.lowered.curves.append(&mut driving.curves);
         self.lowered.shapes.push(Shape {
             id: ShapeId(number),
-            loudness: lowered_loudness(shape.loudness, &strand.on),
+            loudness: lowered_loudness(shape.loudness, &strand.on, self.format),
             courses: driving.courses,
             filter: driving.filter,
             movements: driving.movements,
@@ -223,6 +223,10 @@ impl Lowering<'_> {
         }
         let (root_key, recording_cents) = self.root(region, key_follow);
         let when = self.when(region);
+        let mut pan = (pan_of(program, region) * 100.0).round() / 100.0;
+        if self.is_soundfont() && self.lowered.samples[sample].channels > 1 {
+            pan = sf2::pan_of_two_sides(pan);
+        }
         let shape = (self.is_soundfont() && region.to_end).then(|| self.on_and_on(strand));
         self.regions_from.push(place);
         self.lowered.regions.push(Region {
@@ -238,7 +242,7 @@ impl Lowering<'_> {
             recording_cents,
             tune_cents: 0.0,
             gain_db,
-            pan: (pan_of(program, region) * 100.0).round() / 100.0,
+            pan,
             start_frame: 0,
             end_frame: frames,
             fade_in_frames: 0,
@@ -248,6 +252,11 @@ impl Lowering<'_> {
             to_end: region.to_end && !self.is_soundfont(),
             cut: self.cut(region),
             sends: Vec::new(),
+            foreign: if self.is_soundfont() {
+                Vec::new()
+            } else {
+                region.foreign.clone()
+            },
             ..region.clone()
         });
     }
@@ -266,7 +275,11 @@ impl Lowering<'_> {
                 .product();
             gain_db += amplitude_to_db(faded);
         }
-        let gain_db = (gain_db * 100.0).round() / 100.0;
+        let gain_db = if self.is_soundfont() {
+            tenths(gain_db).max(-144.0)
+        } else {
+            (gain_db * 100.0).round() / 100.0
+        };
         // A SoundFont only attenuates (2.04, section 8.1.2, initialAttenuation); SFZ's `volume` ends at +6 dB. What is over is in the samples.
         let most_db = if self.is_soundfont() { 0.0 } else { SFZ_MOST_DB };
         let baked_db = (gain_db - most_db).max(0.0);
@@ -311,7 +324,7 @@ impl Lowering<'_> {
     fn on_and_on(&mut self, strand: StrandId) -> ShapeId {
         let like = self.lowered.shapes.iter().find(|shape| shape.id.0 == strand.0);
         let mut shape = like.cloned().unwrap_or_default();
-        shape.loudness.release_ms = ON_AND_ON_MS;
+        shape.loudness.release_ms = sf2::ms_of(sf2::timecents(ON_AND_ON_MS));
         let first = self.strands.len() as u64;
         for same in self.lowered.shapes.iter().filter(|other| other.id.0 >= first) {
             shape.id = same.id;
@@ -414,14 +427,28 @@ fn written_loop(looped: &Loop, rounds: Rounds, start_frame: u64) -> Loop {
     Loop::plain(first, first + looped.round_frames() * rounds.inside, runs)
 }
 
-/// Whole milliseconds, sustain and the effect of velocity in thousandths. What a pedal starts has no strike that could make it softer.
-fn lowered_loudness(loudness: Loudness, on: &On) -> Loudness {
+/// In the digits that are written. SFZ: whole milliseconds, sustain and the effect of velocity in thousandths. What a pedal starts has no strike that could make it softer.
+fn lowered_loudness(loudness: Loudness, on: &On, format: Format) -> Loudness {
     let by_strike = if matches!(on, On::Enters(_)) {
         0.0
     } else {
         loudness.velocity_to_level
     };
     let whole = |ms: f64| ms.round().clamp(0.0, 100_000.0);
+    if format == Format::SoundFont2 {
+        // Timecents, centibels, and 960ths of the usual.
+        let time = |ms: f64| sf2::ms_of(sf2::timecents(whole(ms)));
+        return Loudness {
+            delay_ms: time(loudness.delay_ms),
+            attack_ms: time(loudness.attack_ms),
+            hold_ms: time(loudness.hold_ms),
+            decay_ms: time(loudness.decay_ms),
+            sustain_db: tenths(loudness.sustain_db).clamp(-144.0, 0.0),
+            release_ms: time(loudness.release_ms),
+            velocity_to_level: (by_strike * 960.0).round() / 960.0,
+            bends: [0.0; 3],
+        };
+    }
     Loudness {
         delay_ms: whole(loudness.delay_ms),
         attack_ms: whole(loudness.attack_ms),
@@ -432,6 +459,12 @@ fn lowered_loudness(loudness: Loudness, on: &On) -> Loudness {
         velocity_to_level: (by_strike * 1000.0).round() / 1000.0,
         bends: [0.0; 3],
     }
+}
+
+fn tenths(value: f64) -> f64 {
+    let rounded = (value * 10.0).round() / 10.0;
+    // Of nothing there is one kind.
+    if rounded == 0.0 { 0.0 } else { rounded }
 }
 
 /// Sustain as SFZ writes it, in thousandths of a percent of amplitude.

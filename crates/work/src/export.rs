@@ -2,10 +2,13 @@
 
 use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
 use anyhow::Context;
-use formats::{Format, Loss, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
+use formats::{Format, Loss, Lowered, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
 use program::Program;
 use serde::{Deserialize, Serialize};
-use std::io::{Seek, Write};
+use std::fs::{File, Permissions};
+use std::io::{BufWriter, Seek, Write};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
@@ -108,32 +111,20 @@ impl Export {
 ///
 /// # Errors
 /// With a sentence, where there is nothing to write, a sample cannot be read, the format cannot hold it, or `out` fails.
-pub fn export(
+pub fn export<S: Samples + ?Sized>(
     program: &Program,
     settings: ExportSettings,
-    samples: &impl Samples,
+    samples: &S,
     out: &mut (impl Write + Seek),
-    mut progress: impl FnMut(f64) -> bool,
+    progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
-    let lowered = lower(program, settings.format);
-    if lowered.program.regions.is_empty() {
-        return Err(refusal("There is nothing to export yet: record something first."));
-    }
-    let total = lowered.bakes.len() as f64;
-    let audio = |index: usize| -> anyhow::Result<signal::Audio> {
-        if !progress(index as f64 / total) {
-            return Err(refusal("Cancelled."));
-        }
-        let plan = &lowered.bakes[index];
-        let sample = &program.samples[plan.sample];
-        let audio = samples
-            .audio(sample)
-            .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
-        Ok(bake(&audio, plan))
-    };
+    let lowered = lowered(program, settings)?;
+    let audio = baked(program, &lowered, samples, progress);
     let name = match settings.format {
         Format::Sfz => {
-            sfz_zip(out, &lowered.program, settings.bits, audio)?;
+            let mut zip = Zip(zip::ZipWriter::new(out));
+            write_files(&mut zip, &lowered.program, settings.bits, audio)?;
+            zip.0.finish()?;
             format!("{} SFZ.zip", lowered.program.name)
         }
         Format::SoundFont2 => {
@@ -147,20 +138,132 @@ pub fn export(
     })
 }
 
-fn sfz_zip(
-    out: &mut (impl Write + Seek),
+/// Writes an SFZ and its audio into a folder. Files are whole or not there; those of the same names are replaced.
+///
+/// # Errors
+/// Those of [`export`].
+pub fn export_beside<S: Samples + ?Sized>(
+    program: &Program,
+    settings: ExportSettings,
+    samples: &S,
+    folder: &Path,
+    progress: impl FnMut(f64) -> bool,
+) -> anyhow::Result<Exported> {
+    let lowered = lowered(program, settings)?;
+    let audio = baked(program, &lowered, samples, progress);
+    let mut files = Beside { folder };
+    write_files(&mut files, &lowered.program, settings.bits, audio)?;
+    Ok(Exported {
+        name: format!("{}.sfz", lowered.program.name),
+        losses: lowered.losses,
+    })
+}
+
+fn lowered(program: &Program, settings: ExportSettings) -> anyhow::Result<Lowered> {
+    let lowered = lower(program, settings.format);
+    if lowered.program.regions.is_empty() {
+        return Err(refusal("There is nothing to export yet: record something first."));
+    }
+    Ok(lowered)
+}
+
+/// What makes the audio of each lowered sample, one after another.
+fn baked<'a, S: Samples + ?Sized>(
+    program: &'a Program,
+    lowered: &'a Lowered,
+    samples: &'a S,
+    mut progress: impl FnMut(f64) -> bool + 'a,
+) -> impl FnMut(usize) -> anyhow::Result<signal::Audio> + 'a {
+    let total = lowered.bakes.len() as f64;
+    move |index| {
+        if !progress(index as f64 / total) {
+            return Err(refusal("Cancelled."));
+        }
+        let plan = &lowered.bakes[index];
+        let sample = &program.samples[plan.sample];
+        let audio = samples
+            .audio(sample)
+            .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
+        Ok(bake(&audio, plan))
+    }
+}
+
+/// Where files go.
+trait Files {
+    /// Writes one under a path with `/`.
+    fn file(
+        &mut self,
+        path: &str,
+        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
+    ) -> anyhow::Result<()>;
+}
+
+struct Zip<W: Write + Seek>(zip::ZipWriter<W>);
+
+impl<W: Write + Seek> Files for Zip<W> {
+    fn file(
+        &mut self,
+        path: &str,
+        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
+    ) -> anyhow::Result<()> {
+        // Audio does not get smaller by packing; without the clock in it, the same program gives the same bytes.
+        let plain = SimpleFileOptions::default()
+            .compression_method(CompressionMethod::Stored)
+            .last_modified_time(zip::DateTime::default())
+            .large_file(true);
+        self.0.start_file(path, plain)?;
+        write(&mut self.0)
+    }
+}
+
+struct Beside<'a> {
+    folder: &'a Path,
+}
+
+impl Files for Beside<'_> {
+    fn file(
+        &mut self,
+        path: &str,
+        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
+    ) -> anyhow::Result<()> {
+        write_whole(&self.folder.join(path), |mut out| write(&mut out))
+    }
+}
+
+/// Writes a file that is whole or not there; the folders that it lies in are made.
+///
+/// # Errors
+/// Where it cannot be written, and those of `write`.
+pub fn write_whole(
+    path: &Path,
+    write: impl FnOnce(&mut BufWriter<File>) -> anyhow::Result<()>,
+) -> anyhow::Result<()> {
+    let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
+    let parent = parent.unwrap_or(Path::new("."));
+    let unwritable = || format!("«{}» cannot be written", path.display());
+    std::fs::create_dir_all(parent).with_context(unwritable)?;
+    // As any file of its maker's: the process's mask takes away what it takes.
+    let mut named = tempfile::Builder::new();
+    let file = named
+        .permissions(Permissions::from_mode(0o666))
+        .tempfile_in(parent)
+        .with_context(unwritable)?;
+    let mut out = BufWriter::new(file.reopen()?);
+    write(&mut out)?;
+    out.flush()?;
+    file.persist(path).with_context(unwritable)?;
+    Ok(())
+}
+
+fn write_files(
+    files: &mut dyn Files,
     program: &Program,
     bits: u16,
     mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
 ) -> anyhow::Result<()> {
-    let mut zip = zip::ZipWriter::new(out);
-    // Audio does not get smaller by packing; without the clock in it, the same program gives the same bytes.
-    let plain = SimpleFileOptions::default()
-        .compression_method(CompressionMethod::Stored)
-        .last_modified_time(zip::DateTime::default())
-        .large_file(true);
-    zip.start_file(format!("{}.sfz", program.name), plain)?;
-    zip.write_all(write_sfz(program).as_bytes())?;
+    files.file(&format!("{}.sfz", program.name), &mut |out| {
+        Ok(out.write_all(write_sfz(program).as_bytes())?)
+    })?;
     for (index, sample) in program.samples.iter().enumerate() {
         let region = program
             .regions
@@ -173,10 +276,11 @@ fn sfz_zip(
             looped: region.looped,
             mark: None,
         };
-        zip.start_file(&sample.source, plain)?;
-        write_wav(&mut zip, &audio(index)?, bits, Some(&inside))?;
+        let audio = audio(index)?;
+        files.file(&sample.source, &mut |mut out| {
+            Ok(write_wav(&mut out, &audio, bits, Some(&inside))?)
+        })?;
     }
-    zip.finish()?;
     Ok(())
 }
 
@@ -259,11 +363,17 @@ mod tests {
             zip.by_name(&name).unwrap().read_to_end(&mut file).unwrap();
             files.insert(name, file);
         }
-        let read = formats::read_sfz(&text, |name| {
+        let heard = |name: &str| {
             let audio = formats::decode(files.get(name)?.clone(), Some("wav")).unwrap();
-            Some((audio.rate_hz, 1, audio.frames() as u64))
-        })
-        .unwrap();
+            Some(formats::sfz::Heard {
+                rate_hz: audio.rate_hz,
+                channels: 1,
+                frames: audio.frames() as u64,
+                looped: None,
+            })
+        };
+        let document = formats::sfz::Document::new(text).unwrap();
+        let read = formats::read_sfz(&document, "", &heard).unwrap().program;
         assert_eq!((read.regions.len(), files.len()), (2, 2));
         for region in &read.regions {
             let sample = &read.samples[region.sample];

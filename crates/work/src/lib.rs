@@ -10,7 +10,9 @@ mod making;
 mod measured;
 mod measuring;
 mod midi;
+mod opened;
 mod overview;
+mod playing;
 mod recording;
 mod rendering;
 mod report;
@@ -18,7 +20,7 @@ mod seeking;
 mod treated;
 
 pub use bringing::{Import, read_file};
-pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export};
+pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export, export_beside, write_whole};
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
@@ -27,9 +29,11 @@ pub use making::Make;
 pub use measured::measure_part;
 pub use measuring::{DRAWN_FROM_FRAMES, Draw, Measure, MeasureAgain, THUMBNAIL_COLUMNS, Untreated};
 pub use midi::{PlanNote, plan_as_midi, plan_notes};
+pub use opened::Opened;
 pub use overview::{
     OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of, levels_path, peaks_path,
 };
+pub use playing::{Figures, play};
 pub use recording::{NewTake, Part, Recording, RecordingForm};
 pub use rendering::Render;
 pub use report::{FileReport, LoopReport, Measured};

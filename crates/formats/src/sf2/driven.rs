@@ -1,27 +1,15 @@
 //! Filters, courses, slow movements and routes as generators and modulators (sections 8.1.2, 8.2 and 9.5).
 
-use super::write::{Tables, timecents};
-use super::{ATTENUATION, FINE_TUNE};
+use super::write::Tables;
+use super::*;
 use program::{Course, Movement, ParamId, Rate, Route, Shape, Source};
-
-const MOD_LFO_TO_PITCH: u16 = 5;
-const VIB_LFO_TO_PITCH: u16 = 6;
-const MOD_ENV_TO_PITCH: u16 = 7;
-const FILTER_CUTOFF: u16 = 8;
-const FILTER_Q: u16 = 9;
-const MOD_LFO_TO_CUTOFF: u16 = 10;
-const MOD_ENV_TO_CUTOFF: u16 = 11;
-const MOD_LFO_TO_VOLUME: u16 = 13;
-const MOD_LFO_DELAY: u16 = 21;
-const VIB_LFO_DELAY: u16 = 23;
-const MOD_ENV_DELAY: u16 = 25;
 
 /// A source's flags: a controller, and from most to least, and both ways (section 8.2.1).
 const CONTROLLER: u16 = 0x80;
 const FALLING: u16 = 0x100;
 const BOTH_WAYS: u16 = 0x200;
 /// The sources of the default modulators that move vibrato (sections 8.4.4 and 8.4.3).
-const WHEEL: u16 = CONTROLLER | 1;
+pub(super) const WHEEL: u16 = CONTROLLER | 1;
 /// Concave (section 8.2.4): so volume and expression lower what sounds where nothing else is said (sections 8.4.5 and 8.4.7).
 const CONCAVE: u16 = 1 << 10;
 const BY_THEMSELVES: [u8; 2] = [7, 11];

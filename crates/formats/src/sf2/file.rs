@@ -8,8 +8,6 @@ use std::io::{Read, Seek, SeekFrom};
 
 /// Tables longer than this are no instrument's.
 const LONGEST_TABLE: u32 = 64 << 20;
-/// Stereo halves, and what is not in the file (section 7.10).
-const ROM: u16 = 0x8000;
 
 /// A SoundFont that can be read.
 #[derive(Debug)]
@@ -23,6 +21,75 @@ pub struct File<R> {
     pub samples: Vec<Sample>,
     /// In file order.
     pub instruments: Vec<Instrument>,
+    /// What can be played, in file order.
+    pub presets: Vec<Preset>,
+}
+
+/// What a player chooses by bank and program.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Preset {
+    /// As its maker named it.
+    pub name: String,
+    /// 0 to 127; 128 is percussion.
+    pub bank: u16,
+    /// 0 to 127.
+    pub program: u16,
+    /// The instruments that it plays.
+    pub zones: Vec<PresetZone>,
+}
+
+/// An instrument of a preset, and what is added to what it says.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PresetZone {
+    /// Index of the instrument.
+    pub instrument: usize,
+    pub(super) said: Said,
+}
+
+/// What moves something (section 8.2).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) struct Modulator {
+    pub(super) source: u16,
+    pub(super) to: u16,
+    pub(super) amount: i16,
+    pub(super) by: u16,
+}
+
+/// What a zone says, with what stands for all zones beside it.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub(super) struct Said {
+    pub(super) generators: BTreeMap<u16, i16>,
+    pub(super) modulators: Vec<Modulator>,
+}
+
+impl Said {
+    /// What is said of one zone over what stands for all: of a modulator with the same source, amount's source and destination only the later counts
+    /// (section 9.5).
+    fn add(&mut self, own: &Self) {
+        self.generators.extend(&own.generators);
+        for one in &own.modulators {
+            let same = |other: &Modulator| (other.source, other.to, other.by) == (one.source, one.to, one.by);
+            self.modulators.retain(|other| !same(other));
+            self.modulators.push(*one);
+        }
+    }
+
+    fn range(&self, generator: u16) -> (u8, u8) {
+        self.generators.get(&generator).map_or((0, 127), |range| {
+            let [low, high] = range.to_le_bytes();
+            (low, high)
+        })
+    }
+
+    /// Lowest and highest key.
+    pub(super) fn keys(&self) -> (u8, u8) {
+        self.range(KEY_RANGE)
+    }
+
+    /// Lowest and highest velocity.
+    pub(super) fn strikes(&self) -> (u8, u8) {
+        self.range(VELOCITY_RANGE)
+    }
 }
 
 /// One recording. Its loop's frames count from its own first.
@@ -62,25 +129,22 @@ pub struct Instrument {
 pub struct Zone {
     /// Index of its sample.
     pub sample: usize,
-    generators: BTreeMap<u16, i16>,
+    pub(super) said: Said,
 }
 
 impl Zone {
     fn of(&self, generator: u16) -> i16 {
-        self.generators.get(&generator).copied().unwrap_or(0)
+        self.said.generators.get(&generator).copied().unwrap_or(0)
     }
 
     /// Lowest and highest key.
     pub fn keys(&self) -> (u8, u8) {
-        self.generators.get(&KEY_RANGE).map_or((0, 127), |range| {
-            let [low, high] = range.to_le_bytes();
-            (low, high)
-        })
+        self.said.keys()
     }
 
     /// The pitch that its maker says its sample has, in MIDI keys.
     pub fn pitch(&self, sample: &Sample) -> f64 {
-        let said = self.generators.get(&ROOT_KEY).filter(|key| **key >= 0);
+        let said = self.said.generators.get(&ROOT_KEY).filter(|key| **key >= 0);
         let root = said.map_or(f64::from(sample.root_key), |key| f64::from(*key));
         let cents = 100.0 * f64::from(self.of(COARSE_TUNE))
             + f64::from(self.of(FINE_TUNE))
@@ -174,8 +238,10 @@ impl<R: Read + Seek> File<R> {
             source.read_exact(&mut bytes)?;
             Ok(bytes)
         };
-        let (heads, names, bags, generators) =
-            (table(b"shdr")?, table(b"inst")?, table(b"ibag")?, table(b"igen")?);
+        let heads = table(b"shdr")?;
+        let of_instruments = Rows::of(table(b"ibag")?, table(b"igen")?, table(b"imod")?);
+        let of_presets = Rows::of(table(b"pbag")?, table(b"pgen")?, table(b"pmod")?);
+        let (names, presets) = (table(b"inst")?, table(b"phdr")?);
         let (first, bytes) = *chunks.get(b"smpl").ok_or_else(|| unreadable("it has no audio"))?;
         let frames = u64::from(bytes / 2);
         let low_at = chunks
@@ -197,7 +263,8 @@ impl<R: Read + Seek> File<R> {
             source,
             frames: (first, frames),
             low_at,
-            instruments: instruments_in(&names, &bags, &generators, samples.len())?,
+            instruments: instruments_in(&names, &of_instruments, samples.len())?,
+            presets: presets_in(&presets, &of_presets, names.len() / 22)?,
             samples,
         })
     }
@@ -254,51 +321,120 @@ fn sample_in(row: &[u8]) -> Sample {
     }
 }
 
-fn instruments_in(
-    names: &[u8],
-    bags: &[u8],
-    generators: &[u8],
-    samples: usize,
-) -> Result<Vec<Instrument>, FormatError> {
+/// Zones of instruments, or of presets, by rows of three tables.
+struct Rows {
+    bags: Vec<(usize, usize)>,
+    generators: Vec<(u16, i16)>,
+    modulators: Vec<Modulator>,
+}
+
+fn contradicts() -> FormatError {
+    unreadable("its tables contradict each other")
+}
+
+impl Rows {
+    fn of(bags: Vec<u8>, generators: Vec<u8>, modulators: Vec<u8>) -> Self {
+        let pairs = |table: Vec<u8>| -> Vec<(u16, u16)> {
+            table
+                .chunks_exact(4)
+                .map(|row| (half(row, 0), half(row, 2)))
+                .collect()
+        };
+        Self {
+            bags: pairs(bags)
+                .into_iter()
+                .map(|(generator, modulator)| (usize::from(generator), usize::from(modulator)))
+                .collect(),
+            generators: pairs(generators)
+                .into_iter()
+                .map(|(of, amount)| (of, amount as i16))
+                .collect(),
+            modulators: modulators
+                .chunks_exact(10)
+                .map(|row| Modulator {
+                    source: half(row, 0),
+                    to: half(row, 2),
+                    amount: half(row, 4) as i16,
+                    by: half(row, 6),
+                })
+                .collect(),
+        }
+    }
+
+    /// What the zones between two bags say, with what the first says for all where it names nothing that is played; `last` is the generator by which
+    /// a zone names it (sections 7.3 and 7.7).
+    fn zones(
+        &self,
+        bags: std::ops::Range<usize>,
+        last: u16,
+        most: usize,
+    ) -> Result<Vec<(usize, Said)>, FormatError> {
+        let mut for_all = Said::default();
+        let mut zones = Vec::new();
+        for bag in bags.clone() {
+            let (Some(&from), Some(&to)) = (self.bags.get(bag), self.bags.get(bag + 1)) else {
+                return Err(contradicts());
+            };
+            let generators = self.generators.get(from.0..to.0).ok_or_else(contradicts)?;
+            let own = Said {
+                generators: generators.iter().copied().collect(),
+                modulators: self
+                    .modulators
+                    .get(from.1..to.1)
+                    .ok_or_else(contradicts)?
+                    .to_vec(),
+            };
+            let mut said = for_all.clone();
+            said.add(&own);
+            match own.generators.get(&last).map(|index| usize::from(*index as u16)) {
+                Some(index) if index < most => zones.push((index, said)),
+                Some(_) => return Err(contradicts()),
+                // The first zone may stand for all.
+                None if bag == bags.start => for_all = said,
+                None => {}
+            }
+        }
+        Ok(zones)
+    }
+}
+
+fn instruments_in(names: &[u8], rows: &Rows, samples: usize) -> Result<Vec<Instrument>, FormatError> {
     let heads: Vec<(String, usize)> = names
         .chunks_exact(22)
         .map(|row| (name_in(row), usize::from(half(row, 20))))
         .collect();
-    let bags: Vec<usize> = bags
-        .chunks_exact(4)
-        .map(|row| usize::from(half(row, 0)))
-        .collect();
-    let generators: Vec<(u16, i16)> = generators
-        .chunks_exact(4)
-        .map(|row| (half(row, 0), half(row, 2) as i16))
-        .collect();
-    let contradicts = || unreadable("its tables contradict each other");
-    let mut all = Vec::new();
-    for pair in heads.windows(2) {
-        let mut for_all = BTreeMap::new();
-        let mut zones = Vec::new();
-        for bag in pair[0].1..pair[1].1 {
-            let (Some(&from), Some(&to)) = (bags.get(bag), bags.get(bag + 1)) else {
-                return Err(contradicts());
-            };
-            let own = generators.get(from..to).ok_or_else(contradicts)?.iter().copied();
-            let mut said: BTreeMap<u16, i16> = for_all.clone();
-            said.extend(own);
-            match said.get(&SAMPLE).map(|index| usize::from(*index as u16)) {
-                Some(sample) if sample < samples => zones.push(Zone {
-                    sample,
-                    generators: said,
-                }),
-                Some(_) => return Err(contradicts()),
-                // The first zone may stand for all (section 7.7).
-                None if bag == pair[0].1 => for_all = said,
-                None => {}
-            }
-        }
-        all.push(Instrument {
+    let of = |pair: &[(String, usize)]| {
+        let zones = rows.zones(pair[0].1..pair[1].1, SAMPLE, samples)?;
+        Ok(Instrument {
             name: pair[0].0.clone(),
-            zones,
-        });
-    }
-    Ok(all)
+            zones: zones
+                .into_iter()
+                .map(|(sample, said)| Zone { sample, said })
+                .collect(),
+        })
+    };
+    heads.windows(2).map(of).collect()
+}
+
+fn presets_in(heads: &[u8], rows: &Rows, instruments: usize) -> Result<Vec<Preset>, FormatError> {
+    let heads: Vec<&[u8]> = heads.chunks_exact(38).collect();
+    let of = |pair: &[&[u8]]| {
+        let first = |row: &[u8]| usize::from(half(row, 24));
+        // The last row of the instruments ends the one before it.
+        let zones = rows.zones(
+            first(pair[0])..first(pair[1]),
+            INSTRUMENT,
+            instruments.saturating_sub(1),
+        )?;
+        Ok(Preset {
+            name: name_in(pair[0]),
+            bank: half(pair[0], 22),
+            program: half(pair[0], 20),
+            zones: zones
+                .into_iter()
+                .map(|(instrument, said)| PresetZone { instrument, said })
+                .collect(),
+        })
+    };
+    heads.windows(2).map(of).collect()
 }

@@ -2,12 +2,18 @@
 
 mod driven;
 mod file;
+mod read;
 mod write;
 
-pub use file::{File, Instrument, Sample, Zone};
+pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
+pub use read::PresetRead;
+pub(crate) use read::{ms_of, pan_of_two_sides};
+pub(crate) use write::timecents;
 pub use write::write_sf2;
 
 /// Generator numbers (section 8.1.2).
+/// What is not in the file but in a device (section 7.10), beside a sample's kind.
+const ROM: u16 = 0x8000;
 const LOOP_START: u16 = 2;
 const LOOP_END: u16 = 3;
 const PAN: u16 = 17;
@@ -30,3 +36,15 @@ const SAMPLE_MODES: u16 = 54;
 const SCALE_TUNING: u16 = 56;
 const EXCLUSIVE_CLASS: u16 = 57;
 const ROOT_KEY: u16 = 58;
+
+const MOD_LFO_TO_PITCH: u16 = 5;
+const VIB_LFO_TO_PITCH: u16 = 6;
+const MOD_ENV_TO_PITCH: u16 = 7;
+const FILTER_CUTOFF: u16 = 8;
+const FILTER_Q: u16 = 9;
+const MOD_LFO_TO_CUTOFF: u16 = 10;
+const MOD_ENV_TO_CUTOFF: u16 = 11;
+const MOD_LFO_TO_VOLUME: u16 = 13;
+const MOD_LFO_DELAY: u16 = 21;
+const VIB_LFO_DELAY: u16 = 23;
+const MOD_ENV_DELAY: u16 = 25;

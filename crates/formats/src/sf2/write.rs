@@ -11,10 +11,9 @@ use std::io::{Seek, SeekFrom, Write};
 /// Zero frames after each sample (section 7.10).
 const GAP_FRAMES: u64 = 46;
 /// Note-on velocity, downward, unipolar, concave: the source of the default level modulator (section 8.4.1).
-const VELOCITY_CONCAVE: u16 = 0x0502;
+pub(super) const VELOCITY_CONCAVE: u16 = 0x0502;
 /// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).
 const VELOCITY_LINEAR: u16 = 0x0102;
-const CUTOFF: u16 = 8;
 
 /// Writes a lowered program. `audio` gives the baked audio of each of its samples, by index, once, in order: no more than one is
 /// held at a time.
@@ -139,8 +138,9 @@ pub(super) struct Tables {
     shdr: Vec<u8>,
 }
 
-pub(super) fn timecents(ms: f64) -> i16 {
-    if ms < 1.0 {
+pub(crate) fn timecents(ms: f64) -> i16 {
+    // A millisecond is a little less than one in whole timecents.
+    if ms < 0.999 {
         -12_000
     } else {
         (1200.0 * (ms / 1000.0).log2()).round().clamp(-12_000.0, 8_000.0) as i16
@@ -171,7 +171,7 @@ impl Tables {
                 self.generator(generator, amount);
             }
             for (generator, ms) in [(DELAY, loudness.delay_ms), (HOLD, loudness.hold_ms)] {
-                if ms >= 1.0 {
+                if timecents(ms) > -12_000 {
                     self.generator(generator, timecents(ms));
                 }
             }
@@ -181,7 +181,7 @@ impl Tables {
                 ATTENUATION,
                 (960.0 * loudness.velocity_to_level).round() as i16,
             );
-            self.modulator(VELOCITY_LINEAR, CUTOFF, 0);
+            self.modulator(VELOCITY_LINEAR, FILTER_CUTOFF, 0);
             if let Some(shape) = program.shape_of(strand) {
                 self.driven(shape);
             }

@@ -1,5 +1,6 @@
 //! Filters, courses, slow movements and routes in words of SFZ: of version 1 where it has them, else of version 2 (from memory).
 
+use super::document::Section;
 use super::numbers::number_of;
 use crate::FormatError;
 use crate::driven::{Driving, number, numbered_source, source_number, thousandths};
@@ -198,9 +199,10 @@ pub(super) fn write_curves(text: &mut String, curves: &[Curve]) {
 }
 
 /// The curves of a file, by their numbers in it.
-pub(super) fn curves_of(sections: &[(String, Opcodes)]) -> Result<Vec<(u64, Vec<CurvePoint>)>, FormatError> {
-    let own = sections.iter().filter(|(header, _)| header == "curve");
-    own.map(|(_, opcodes)| {
+pub(super) fn curves_of(sections: &[Section]) -> Result<Vec<(u64, Vec<CurvePoint>)>, FormatError> {
+    let own = sections.iter().filter(|section| section.header == "curve");
+    own.map(|section| {
+        let opcodes: &Opcodes = &section.opcodes.iter().cloned().collect();
         let steps: BTreeSet<(u8, &String)> = (opcodes.keys())
             .filter_map(|word| Some((word.strip_prefix('v')?.parse::<u8>().ok()?, word)))
             .filter(|(step, _)| *step < 128)

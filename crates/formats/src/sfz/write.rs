@@ -3,8 +3,8 @@
 use super::driven::{level_offset_db, write_curves, write_driven};
 use crate::lower::sustain_percent;
 use program::{
-    Among, BendKeys, Fade, FadeLaw, LoopRuns, On, Program, Region, SameKey, Sample, Source, Span, Stays,
-    Turn, Within,
+    Among, BendKeys, Fade, FadeLaw, Foreign, LoopRuns, On, Program, Region, SameKey, Sample, Source, Span,
+    Stays, Turn, Within,
 };
 use std::fmt::Write;
 
@@ -164,6 +164,9 @@ fn write_region(text: &mut String, program: &Program, region: &Region, (sample, 
         }
         None if region.to_end => text.push_str("\nloop_mode=one_shot"),
         None => text.push_str("\nloop_mode=no_loop"),
+    }
+    for Foreign { word, value } in &region.foreign {
+        let _ = write!(text, "\n{word}={value}");
     }
     text.push('\n');
 }
