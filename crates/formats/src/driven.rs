@@ -2,8 +2,8 @@
 
 use crate::Format;
 use program::{
-    Course, CourseId, Curve, CurveId, CurvePoint, Filter, Movement, MovementId, ParamId, Passes, Program,
-    Rate, Route, RouteId, Shape, Source, Wave,
+    Course, CourseId, CourseTime, Curve, CurveId, CurvePoint, Filter, Movement, MovementId, ParamId, Passes,
+    Program, Rate, Route, RouteId, Shape, Source, Wave,
 };
 
 /// Tempo at which movements are written that go by beats: no file says another.
@@ -11,6 +11,9 @@ const TEMPO: f64 = 120.0;
 /// Controllers that a SoundFont's modulators may not take (2.04, section 8.2.1): banks, data entry, LSBs, parameters, modes.
 const NO_SOURCES: [u8; 7] = [0, 6, 38, 98, 99, 100, 101];
 const LSBS: std::ops::RangeInclusive<u8> = 32..=63;
+
+/// The course beside loudness that a SoundFont has; 0 is that of loudness itself.
+const KEPT_COURSE: CourseId = CourseId(1);
 
 /// What both formats can drive, in the order in which it is written.
 const DRIVEN: [ParamId; 5] = [
@@ -68,6 +71,7 @@ pub(crate) fn lower_driving(program: &Program, shape: &Shape, format: Format) ->
     for route in &shape.routes {
         lowering.route(route);
     }
+    lowering.times_by_key();
     lowering.sort();
     (lowering.out, lowering.lost)
 }
@@ -128,7 +132,7 @@ impl Lowering<'_> {
     }
 
     fn route(&mut self, route: &Route) {
-        if written_amount(route) == 0.0 {
+        if written_amount(route) == 0.0 || (self.soundfont && is_key_to_time(route)) {
             return;
         }
         if !self.has(route.to) {
@@ -146,6 +150,36 @@ impl Lowering<'_> {
             Source::Course(id) => self.course(id, route),
             Source::Movement(id) => self.movement(id, route),
             _ => self.hand(route),
+        }
+    }
+
+    /// In whole cents a key, of loudness and of the course that is kept.
+    fn times_by_key(&mut self) {
+        if !self.soundfont {
+            return;
+        }
+        let of_courses = (self.shape.routes.iter()).find_map(|route| match (route.from, route.to) {
+            (Source::Course(id), ParamId::Cutoff | ParamId::Pitch) => Some(id),
+            _ => None,
+        });
+        for (from, id) in [
+            (Some(CourseId::LOUDNESS), CourseId::LOUDNESS),
+            (of_courses.filter(|_| !self.out.courses.is_empty()), KEPT_COURSE),
+        ] {
+            let Some(from) = from else { continue };
+            for time in [CourseTime::Hold, CourseTime::Decay] {
+                let cents = cents_a_key(self.shape, from, time).round();
+                if cents != 0.0 {
+                    self.out.routes.push(Route {
+                        id: RouteId(0),
+                        from: Source::Key,
+                        times: None,
+                        curve: None,
+                        to: ParamId::CourseTime(id, time),
+                        amount: -cents * 127.0 / 1_200.0,
+                    });
+                }
+            }
         }
     }
 
@@ -206,11 +240,11 @@ impl Lowering<'_> {
         };
         let fits = matches!(route.to, ParamId::Cutoff | ParamId::Pitch) && route.times.is_none();
         // SFZ has one for each of the two, a SoundFont one for both.
-        let place = CourseId(if !self.soundfont && route.to == ParamId::Pitch {
-            1
+        let place = if self.soundfont {
+            KEPT_COURSE
         } else {
-            0
-        });
+            CourseId(u64::from(route.to == ParamId::Pitch))
+        };
         let there = self.out.courses.iter().find(|other| other.id == place);
         let lowered = lowered_course(course, place);
         let is_free = there.is_none_or(|other| self.soundfont && *other == lowered)
@@ -398,6 +432,25 @@ pub(crate) fn numbered_source(number: u16) -> Option<Source> {
         136 => Source::Random(0),
         _ => return None,
     })
+}
+
+/// Whether holds and decays follow the key: a SoundFont says by how many cents a key.
+fn is_key_to_time(route: &Route) -> bool {
+    let time = matches!(
+        route.to,
+        ParamId::CourseTime(_, CourseTime::Hold | CourseTime::Decay)
+    );
+    time && route.from == Source::Key && route.times.is_none() && route.curve.is_none()
+}
+
+/// By how many cents a hold or a decay of a course is shorter for every key up.
+pub(crate) fn cents_a_key(shape: &Shape, id: CourseId, time: CourseTime) -> f64 {
+    let to = ParamId::CourseTime(id, time);
+    let routes = shape
+        .routes
+        .iter()
+        .filter(|route| route.to == to && is_key_to_time(route));
+    -routes.map(|route| route.amount).sum::<f64>() * 1_200.0 / 127.0
 }
 
 fn is_key_to_cutoff(route: &Route) -> bool {

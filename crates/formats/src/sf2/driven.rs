@@ -2,6 +2,7 @@
 
 use super::write::Tables;
 use super::*;
+use crate::driven::cents_a_key;
 use program::{Course, Movement, ParamId, Rate, Route, Shape, Source};
 
 /// A source's flags: a controller, and from most to least, and both ways (section 8.2.1).
@@ -45,7 +46,29 @@ fn of_steps(source: Source, amount: f64) -> f64 {
     }
 }
 
+/// The share of its way from which a course is let go: a SoundFont says how long all of the way takes, Ladder how long it takes from where it is held. One
+/// that is held at nothing, or nearly, is let go on its way there.
+pub(super) fn released_from(sustain: f64) -> f64 {
+    const NEARLY_NOTHING: f64 = 0.05;
+    if sustain < NEARLY_NOTHING { 1.0 } else { sustain }
+}
+
+/// A time as it is at middle C, of one that follows the key by so many cents.
+pub(super) fn at_middle_c(shape: &Shape, id: CourseId, time: CourseTime, ms: f64) -> f64 {
+    ms * (-cents_a_key(shape, id, time).round() * 60.0 / 1_200.0).exp2()
+}
+
 impl Tables {
+    /// Holds and decays that follow the key.
+    pub(super) fn times_by_key(&mut self, shape: &Shape) {
+        for (generator, id, time) in KEY_TO_TIMES {
+            let cents = cents_a_key(shape, id, time).round();
+            if cents != 0.0 {
+                self.generator(generator, whole(cents));
+            }
+        }
+    }
+
     /// What a shape has of all that, in the zone that stands for a whole instrument.
     pub(super) fn driven(&mut self, shape: &Shape) {
         // Where nothing is said, wheel and pressure would move a vibrato that nobody asked for.
@@ -99,9 +122,11 @@ impl Tables {
             self.generator(to, whole(route.amount));
         }
         // Its decay and release are times for all of the way (section 8.1.2, decayModEnv).
-        let decay_ms = course.decay_ms / (1.0 - course.sustain).max(0.001);
-        let release_ms = course.release_ms / course.sustain.max(0.001);
-        let times = [course.delay_ms, course.attack_ms, course.hold_ms, decay_ms];
+        let timed = |time: CourseTime, ms: f64| at_middle_c(shape, CourseId(1), time, ms);
+        let decay_ms = timed(CourseTime::Decay, course.decay_ms) / (1.0 - course.sustain).max(0.001);
+        let release_ms = course.release_ms / released_from(course.sustain);
+        let hold_ms = timed(CourseTime::Hold, course.hold_ms);
+        let times = [course.delay_ms, course.attack_ms, hold_ms, decay_ms];
         for (n, ms) in (0..).zip(times) {
             self.generator(MOD_ENV_DELAY + n, timecents(ms));
         }

@@ -1,5 +1,7 @@
 //! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
 
+use program::{CourseId, CourseTime};
+
 mod driven;
 mod file;
 mod read;
@@ -34,6 +36,13 @@ const FINE_TUNE: u16 = 52;
 const SAMPLE: u16 = 53;
 const SAMPLE_MODES: u16 = 54;
 const SCALE_TUNING: u16 = 56;
+/// Generators by which holds and decays follow the key: of loudness, and of the other course.
+const KEY_TO_TIMES: [(u16, CourseId, CourseTime); 4] = [
+    (31, CourseId(1), CourseTime::Hold),
+    (32, CourseId(1), CourseTime::Decay),
+    (39, CourseId::LOUDNESS, CourseTime::Hold),
+    (40, CourseId::LOUDNESS, CourseTime::Decay),
+];
 const EXCLUSIVE_CLASS: u16 = 57;
 const ROOT_KEY: u16 = 58;
 

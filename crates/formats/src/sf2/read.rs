@@ -4,9 +4,9 @@ use super::file::{Modulator, Said};
 use super::*;
 use crate::FormatError;
 use program::{
-    Course, CourseId, Cut, Filter, Loop, LoopRuns, Loudness, Movement, MovementId, ParamId, Passes, Program,
-    Rate, Region, RegionKey, RegionOf, Route, RouteId, SampleId, Shape, ShapeId, Source, Span, Strand,
-    StrandId, Wave, When, pan_gains,
+    Course, CourseId, CourseTime, Cut, Filter, Loop, LoopRuns, Loudness, Movement, MovementId, ParamId,
+    Passes, Program, Rate, Region, RegionKey, RegionOf, Route, RouteId, SampleId, Shape, ShapeId, Source,
+    Span, Strand, StrandId, Wave, When, pan_gains,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Seek};
@@ -193,9 +193,16 @@ impl Reading<'_> {
             let (a, b) = (of(one), of(other));
             let linked = (a.kind & 6 != 0 && usize::from(a.link) == other.sample)
                 || (b.kind & 6 != 0 && usize::from(b.link) == one.sample);
+            let beside = |zone: &Both| {
+                let mut said = zone.said.clone();
+                said.generators
+                    .retain(|of, _| ![PAN, SAMPLE, ATTENUATION].contains(of));
+                said
+            };
+            let recorded = |of: &Sample| (of.frames, of.rate_hz, of.looped, of.root_key, of.correction_cents);
             linked
-                && a.frames == b.frames
-                && a.rate_hz == b.rate_hz
+                && recorded(a) == recorded(b)
+                && beside(one) == beside(other)
                 && (one.keys, one.strikes) == (other.keys, other.strikes)
                 && one.or(PAN, 0) == -other.or(PAN, 0)
                 && one.or(PAN, 0).abs() >= 500
@@ -389,14 +396,12 @@ fn shape_of(zone: &Both) -> (Shape, Vec<&'static str>) {
         });
     }
     course(zone, &mut shape);
+    times_by_key(zone, &mut shape);
     movements(zone, &mut shape);
     for (n, route) in (0..).zip(&mut shape.routes) {
         route.id = RouteId(n);
     }
-    for (generators, what) in [
-        (&[31, 32, 39, 40][..], "times of courses that follow the key"),
-        (&[15, 16], "reverb and chorus"),
-    ] {
+    for (generators, what) in [(&[15, 16][..], "reverb and chorus")] {
         if generators.iter().any(|generator| zone.or(*generator, 0) != 0) {
             lost.push(what);
         }
@@ -461,9 +466,33 @@ fn course(zone: &Both, shape: &mut Shape) {
         hold_ms: ms(MOD_ENV_DELAY + 2),
         decay_ms: ms(MOD_ENV_DELAY + 3) * (1.0 - sustain),
         sustain,
-        release_ms: ms(MOD_ENV_DELAY + 5) * sustain,
+        release_ms: ms(MOD_ENV_DELAY + 5) * super::driven::released_from(sustain),
         bends: [0.0; 3],
     });
+}
+
+/// Holds and decays that are shorter for every key up, and as they are said at middle C (section 8.1.2, keynumToVolEnvHold).
+fn times_by_key(zone: &Both, shape: &mut Shape) {
+    let has_course = !shape.courses.is_empty();
+    for (generator, id, time) in KEY_TO_TIMES {
+        let cents = f64::from(zone.or(generator, 0));
+        if cents == 0.0 || (id != CourseId::LOUDNESS && !has_course) {
+            continue;
+        }
+        let at_lowest = (cents * 60.0 / 1_200.0).exp2();
+        let ms = match (id, time) {
+            (CourseId::LOUDNESS, CourseTime::Hold) => &mut shape.loudness.hold_ms,
+            (CourseId::LOUDNESS, _) => &mut shape.loudness.decay_ms,
+            (_, CourseTime::Hold) => &mut shape.courses[0].hold_ms,
+            _ => &mut shape.courses[0].decay_ms,
+        };
+        *ms *= at_lowest;
+        let to = ParamId::CourseTime(id, time);
+        shape.routes.push(Route {
+            amount: -cents * 127.0 / 1_200.0,
+            ..route(Source::Key, to, 0, None)
+        });
+    }
 }
 
 /// Both slow movements; the wheel brings vibrato in unless that is said otherwise (section 8.4.4).

@@ -1,5 +1,6 @@
 //! Writing.
 
+use super::driven::at_middle_c;
 use super::*;
 use crate::FormatError;
 use crate::riff::{chunk, list};
@@ -36,6 +37,9 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
         .zip(&sides)
         .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
         .sum();
+    // Readers there are that pass over no padding: a frame more, where the low bytes would need it.
+    let spare = frames % 2;
+    let frames = frames + spare;
     if frames * 3 > 0xFFF0_0000 {
         let gib = (frames * 3) as f64 / 1_073_741_824.0;
         return Err(FormatError::TooMuch(format!(
@@ -56,8 +60,8 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     list(&mut tables_list, b"pdta", &tables.chunks());
 
     // Every length is known before a sample is read.
-    let (high_bytes, low_bytes, low_pad) = (frames * 2, frames, frames % 2);
-    let sample_list = 4 + 8 + high_bytes + 8 + low_bytes + low_pad;
+    let (high_bytes, low_bytes) = (frames * 2, frames);
+    let sample_list = 4 + 8 + high_bytes + 8 + low_bytes;
     let body = 4 + info_list.len() as u64 + 8 + sample_list + tables_list.len() as u64;
     let chunk_head = |id: &[u8; 4], bytes: u64| [&id[..], &(bytes as u32).to_le_bytes()].concat();
     out.write_all(&chunk_head(b"RIFF", body))?;
@@ -96,8 +100,9 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
             *at += bytes.len() as u64;
         }
     }
-    if low_pad == 1 {
-        out.write_all(&[0])?;
+    for (at, bytes) in [(high_at, 2 * spare), (low_at, spare)] {
+        out.seek(SeekFrom::Start(at))?;
+        out.write_all(&[0; 2][..bytes as usize])?;
     }
     out.write_all(&tables_list)?;
     Ok(())
@@ -158,7 +163,13 @@ impl Tables {
             self.inst
                 .extend(count(self.ibag.len() / 4, "zones")?.to_le_bytes());
             self.instrument_zone()?;
-            let loudness = program.loudness_of(Some(strand));
+            let mut loudness = program.loudness_of(Some(strand));
+            if let Some(shape) = program.shape_of(strand) {
+                let timed = |time: CourseTime, ms: f64| at_middle_c(shape, CourseId::LOUDNESS, time, ms);
+                loudness.hold_ms = timed(CourseTime::Hold, loudness.hold_ms);
+                loudness.decay_ms = timed(CourseTime::Decay, loudness.decay_ms);
+                self.times_by_key(shape);
+            }
             for (generator, amount) in [
                 (ATTACK, timecents(loudness.attack_ms)),
                 (DECAY, timecents(loudness.decay_ms)),
