@@ -13,7 +13,7 @@ pub struct Convert {
     from: PathBuf,
     /// What to write, by its ending: .sfz (its audio goes into a folder «samples» beside it), .zip (an SFZ with its audio) or .sf2.
     to: PathBuf,
-    /// Width of the WAV files beside an SFZ: 16, 24 or 32 (float).
+    /// Width of the audio: 16 or 24; of WAV files 32 (float), too.
     #[arg(long, default_value_t = 24, value_parser = crate::bits)]
     bits: u16,
     /// Of a SoundFont: BANK:PROGRAM, or how the preset's name begins.
@@ -38,6 +38,9 @@ impl Convert {
             "sf2" => Format::SoundFont2,
             _ => return Err(refusal("What is written ends in .sfz, .zip or .sf2.")),
         };
+        if format == Format::SoundFont2 && self.bits == 32 {
+            return Err(refusal("A SoundFont is written with 16 or 24 bits."));
+        }
         let mut opened = Opened::file(&self.from, self.preset.as_deref(), self.within.as_deref())?;
         if let Some(stem) = self.to.file_stem() {
             opened.program.name = stem.to_string_lossy().into_owned();

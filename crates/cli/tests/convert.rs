@@ -1,5 +1,7 @@
 //! `ladder render` and `ladder convert`, run as a user runs them, on good and on bad input.
 
+#![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
+
 use formats::{Phrase, PhraseEvent};
 use signal::Audio;
 use std::fs;

@@ -114,19 +114,19 @@ fn nothing_is_switched_at_once() {
 
 #[test]
 fn pressure_and_the_bend_choose_as_a_controller_does() {
-    let kinds: [(Source, fn(bool) -> EventKind); 2] = [
-        (Source::Pressure, |up| EventKind::Pressure {
+    let moved = |source: Source, up: bool| match source {
+        Source::Pressure => EventKind::Pressure {
             value: if up { 127 } else { 0 },
-        }),
-        (Source::Bend, |up| EventKind::Bend {
+        },
+        _ => EventKind::Bend {
             value: if up { 16_383 } else { 0 },
-        }),
-    ];
-    for (source, moved) in kinds {
+        },
+    };
+    for source in [Source::Pressure, Source::Bend] {
         let program = program(source, WIDE, Wave::Sine);
         let event = |frame, up| Event {
             frame,
-            kind: moved(up),
+            kind: moved(source, up),
         };
         let events = [event(0, false), down(128, 60), event(RATE / 2, true)];
         let (left, right) = heard(&program, &events, RATE);

@@ -114,7 +114,7 @@ fn beside(c: &mut Criterion, what: &str, program: &Program, audio: &Audio) {
     let baked = bake(audio, &lowered.bakes[0]);
     let lowered = lowered.program;
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered, |_| Ok::<_, FormatError>(baked.clone())).expect("a SoundFont");
+    write_sf2(&mut file, &lowered, 24, |_| Ok::<_, FormatError>(baked.clone())).expect("a SoundFont");
     let font = Arc::new(SoundFont::new(&mut file.into_inner().as_slice()).expect("a SoundFont"));
 
     let mut group = c.benchmark_group(format!("{what}, one block of 128 (real time: 2.667 ms)"));

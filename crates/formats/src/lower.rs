@@ -257,7 +257,6 @@ impl Lowering<'_> {
             } else {
                 region.foreign.clone()
             },
-            ..region.clone()
         });
     }
 

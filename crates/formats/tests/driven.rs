@@ -84,7 +84,7 @@ fn both_on(program: &Program, audio: &Audio, frames: usize, key: u8) -> (Vec<f32
     let lowered = lower(program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|of| bake(audio, of)).collect();
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered.program, |n| {
+    write_sf2(&mut file, &lowered.program, 24, |n| {
         Ok::<_, FormatError>(baked[n].clone())
     })
     .unwrap();

@@ -28,7 +28,7 @@ fn again(file: &mut sf2::File<BufReader<File>>, preset: usize) -> Vec<u8> {
     let program = file.program(preset).unwrap().program;
     let lowered = lower(&program, Format::SoundFont2);
     let mut out = Cursor::new(Vec::new());
-    write_sf2(&mut out, &lowered.program, |n| {
+    write_sf2(&mut out, &lowered.program, 24, |n| {
         let plan = &lowered.bakes[n];
         let sides = program.samples[plan.sample].source.split('+');
         let mut audio = Audio {

@@ -80,7 +80,7 @@ fn damaged_soundfonts_are_told_or_read() {
     let program = program();
     let lowered = lower(&program, Format::SoundFont2);
     let mut out = Cursor::new(Vec::new());
-    write_sf2(&mut out, &lowered.program, |n| {
+    write_sf2(&mut out, &lowered.program, 24, |n| {
         let audio = Audio {
             rate_hz: 44_100,
             channels: vec![vec![0.1; 300]; n + 1],

@@ -110,7 +110,7 @@ fn the_soundfont_plays_in_tune_holds_and_tells_its_layers_apart() {
     let lowered = lower(&program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered.program, |n| {
+    write_sf2(&mut file, &lowered.program, 24, |n| {
         Ok::<_, FormatError>(baked[n].clone())
     })
     .unwrap();
@@ -216,7 +216,7 @@ fn a_soundfont_is_read_back_and_a_broken_one_is_refused() {
     let lowered = lower(&program, Format::SoundFont2);
     let mut bytes = std::io::Cursor::new(Vec::new());
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
-    write_sf2::<FormatError>(&mut bytes, &lowered.program, |n| Ok(baked[n].clone())).unwrap();
+    write_sf2::<FormatError>(&mut bytes, &lowered.program, 24, |n| Ok(baked[n].clone())).unwrap();
     let bytes = bytes.into_inner();
     let mut file = formats::sf2::File::read(std::io::Cursor::new(&bytes)).unwrap();
     let zones: Vec<_> = file.instruments.iter().flat_map(|of| of.zones.clone()).collect();
@@ -362,7 +362,7 @@ fn sides_of_both(program: &Program, audio: &[Audio], key: u8) -> [[f64; 2]; 2] {
     let lowered = lower(program, Format::SoundFont2);
     let mut bytes = std::io::Cursor::new(Vec::new());
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
-    write_sf2::<FormatError>(&mut bytes, &lowered.program, |n| Ok(baked[n].clone())).unwrap();
+    write_sf2::<FormatError>(&mut bytes, &lowered.program, 24, |n| Ok(baked[n].clone())).unwrap();
     let font = Arc::new(SoundFont::new(&mut std::io::Cursor::new(bytes.into_inner())).unwrap());
     let theirs = independent(&font, key, 127, 1);
     let events = [Event {
@@ -477,5 +477,26 @@ fn a_short_loop_is_written_out_as_long_as_the_format_wants_it() {
             .map(|(a, b)| (a - b).abs())
             .fold(0.0, f32::max);
         assert!(worst < 2e-5, "{worst}");
+    }
+}
+
+/// Of 16 bits there is no second table, the other reader reads it too, and what the samples are is what 16 bits hold.
+#[test]
+fn a_soundfont_of_16_bits_has_no_low_bytes() {
+    let (program, audio) = instrument();
+    let lowered = lower(&program, Format::SoundFont2);
+    let baked: Vec<Audio> = (lowered.bakes.iter())
+        .map(|plan| formats::to_16_bits(&bake(&audio[plan.sample], plan)))
+        .collect();
+    let mut bytes = std::io::Cursor::new(Vec::new());
+    write_sf2::<FormatError>(&mut bytes, &lowered.program, 16, |n| Ok(baked[n].clone())).unwrap();
+    let bytes = bytes.into_inner();
+    assert!(!bytes.windows(4).any(|four| four == b"sm24"));
+    SoundFont::new(&mut bytes.as_slice()).unwrap();
+    let mut file = formats::sf2::File::read(std::io::Cursor::new(bytes)).unwrap();
+    for (n, audio) in baked.iter().enumerate() {
+        for (side, frames) in audio.channels.iter().enumerate() {
+            assert_eq!(&file.audio(2 * n + side).unwrap().channels[0], frames);
+        }
     }
 }

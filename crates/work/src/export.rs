@@ -2,7 +2,7 @@
 
 use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
 use anyhow::Context;
-use formats::{Format, Loss, Lowered, Sampler, bake, lower, write_sf2, write_sfz, write_wav};
+use formats::{Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_sf2, write_sfz, write_wav};
 use program::Program;
 use serde::{Deserialize, Serialize};
 use std::fs::{File, Permissions};
@@ -17,7 +17,7 @@ use zip::write::SimpleFileOptions;
 pub struct ExportSettings {
     /// SFZ in a zip, or a SoundFont.
     pub format: Format,
-    /// Width of the WAV files beside an SFZ: 16, 24 or 32.
+    /// Width of the audio: 16 or 24; of WAV files beside an SFZ 32, too.
     pub bits: u16,
 }
 
@@ -119,7 +119,7 @@ pub fn export<S: Samples + ?Sized>(
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lowered(program, settings)?;
-    let audio = baked(program, &lowered, samples, progress);
+    let audio = baked(program, &lowered, settings.bits, samples, progress);
     let name = match settings.format {
         Format::Sfz => {
             let mut zip = Zip(zip::ZipWriter::new(out));
@@ -128,7 +128,7 @@ pub fn export<S: Samples + ?Sized>(
             format!("{} SFZ.zip", lowered.program.name)
         }
         Format::SoundFont2 => {
-            write_sf2(out, &lowered.program, audio)?;
+            write_sf2(out, &lowered.program, settings.bits, audio)?;
             format!("{}.sf2", lowered.program.name)
         }
     };
@@ -150,7 +150,7 @@ pub fn export_beside<S: Samples + ?Sized>(
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lowered(program, settings)?;
-    let audio = baked(program, &lowered, samples, progress);
+    let audio = baked(program, &lowered, settings.bits, samples, progress);
     let mut files = Beside { folder };
     write_files(&mut files, &lowered.program, settings.bits, audio)?;
     Ok(Exported {
@@ -171,6 +171,7 @@ fn lowered(program: &Program, settings: ExportSettings) -> anyhow::Result<Lowere
 fn baked<'a, S: Samples + ?Sized>(
     program: &'a Program,
     lowered: &'a Lowered,
+    bits: u16,
     samples: &'a S,
     mut progress: impl FnMut(f64) -> bool + 'a,
 ) -> impl FnMut(usize) -> anyhow::Result<signal::Audio> + 'a {
@@ -184,7 +185,8 @@ fn baked<'a, S: Samples + ?Sized>(
         let audio = samples
             .audio(sample)
             .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
-        Ok(bake(&audio, plan))
+        let audio = bake(&audio, plan);
+        Ok(if bits == 16 { to_16_bits(&audio) } else { audio })
     }
 }
 

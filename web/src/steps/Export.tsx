@@ -10,9 +10,17 @@ import { exportsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
 import { useView } from "../state/view";
 
+type Bits = "16" | "24" | "32";
+
+const WIDTHS: { value: Bits; name: string }[] = [
+  { value: "16", name: "16 bit, dithered" },
+  { value: "24", name: "24 bit" },
+  { value: "32", name: "32 bit float" },
+];
+
 export function ExportBench({ view }: { view: InstrumentView }) {
   const [format, setFormat] = useState<Format>("sfz");
-  const [bits, setBits] = useState<"16" | "24" | "32">("24");
+  const [bits, setBits] = useState<Bits>("24");
   const exports = useQuery(exportsQuery(view.id));
   const losses = useQuery({
     queryKey: ["instrument", view.id, "losses", format],
@@ -38,26 +46,16 @@ export function ExportBench({ view }: { view: InstrumentView }) {
         <Choice<Format>
           label="Format"
           value={format}
-          onChange={setFormat}
+          onChange={(next) => {
+            setFormat(next);
+            if (next === "sound_font2" && bits === "32") setBits("24");
+          }}
           options={[
             { value: "sfz", name: "SFZ with WAV files" },
             { value: "sound_font2", name: "SoundFont 2" },
           ]}
         />
-        {format === "sfz" ? (
-          <Choice
-            label="Bits"
-            value={bits}
-            onChange={setBits}
-            options={[
-              { value: "16", name: "16 bit" },
-              { value: "24", name: "24 bit" },
-              { value: "32", name: "32 bit float" },
-            ]}
-          />
-        ) : (
-          <p className="pb-1 text-ink2">24 bit, as 16 and 8</p>
-        )}
+        <Choice label="Bits" value={bits} onChange={setBits} options={WIDTHS.filter(({ value }) => format === "sfz" || value !== "32")} />
         <button className="button act" disabled={regions === 0 || pending} onClick={() => begin(write)}>
           Export
         </button>

@@ -640,7 +640,7 @@ mod tests {
 
     fn file_of(program: &Program) -> Vec<u8> {
         let mut out = Cursor::new(Vec::new());
-        write_sf2(&mut out, program, |n| {
+        write_sf2(&mut out, program, 24, |n| {
             let sample = &program.samples[n];
             let side = vec![0.25; sample.frames as usize];
             Ok::<_, FormatError>(Audio {

@@ -16,7 +16,7 @@ pub(super) const VELOCITY_CONCAVE: u16 = 0x0502;
 /// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).
 const VELOCITY_LINEAR: u16 = 0x0102;
 
-/// Writes a lowered program. `audio` gives the baked audio of each of its samples, by index, once, in order: no more than one is
+/// Writes a lowered program, its audio `bits` 16 or 24 wide. `audio` gives the baked audio of each of its samples, by index, once, in order: no more than one is
 /// held at a time.
 ///
 /// # Errors
@@ -24,8 +24,10 @@ const VELOCITY_LINEAR: u16 = 0x0102;
 pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     out: &mut (impl Write + Seek),
     program: &Program,
+    bits: u16,
     mut audio: impl FnMut(usize) -> Result<Audio, E>,
 ) -> Result<(), E> {
+    let is_wide = bits > 16;
     let sides: Vec<u64> = program
         .samples
         .iter()
@@ -38,12 +40,13 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
         .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
         .sum();
     // Readers there are that pass over no padding: a frame more, where the low bytes would need it.
-    let spare = frames % 2;
+    let spare = if is_wide { frames % 2 } else { 0 };
     let frames = frames + spare;
-    if frames * 3 > 0xFFF0_0000 {
-        let gib = (frames * 3) as f64 / 1_073_741_824.0;
+    let frame_bytes = if is_wide { 3 } else { 2 };
+    if frames * frame_bytes > 0xFFF0_0000 {
+        let gib = (frames * frame_bytes) as f64 / 1_073_741_824.0;
         return Err(FormatError::TooMuch(format!(
-            "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, or use a lower rate."
+            "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, use 16 bits, or a lower rate."
         ))
         .into());
     }
@@ -60,8 +63,8 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     list(&mut tables_list, b"pdta", &tables.chunks());
 
     // Every length is known before a sample is read.
-    let (high_bytes, low_bytes) = (frames * 2, frames);
-    let sample_list = 4 + 8 + high_bytes + 8 + low_bytes;
+    let (high_bytes, low_bytes) = (frames * 2, if is_wide { frames } else { 0 });
+    let sample_list = 4 + 8 + high_bytes + if is_wide { 8 + low_bytes } else { 0 };
     let body = 4 + info_list.len() as u64 + 8 + sample_list + tables_list.len() as u64;
     let chunk_head = |id: &[u8; 4], bytes: u64| [&id[..], &(bytes as u32).to_le_bytes()].concat();
     out.write_all(&chunk_head(b"RIFF", body))?;
@@ -73,9 +76,11 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     // The upper 16 bits of all samples stand before the low 8 of all: one sample at a time goes to both places.
     let mut high_at = out.stream_position()?;
     let mut low_at = high_at + high_bytes;
-    out.seek(SeekFrom::Start(low_at))?;
-    out.write_all(&chunk_head(b"sm24", low_bytes))?;
-    low_at += 8;
+    if is_wide {
+        out.seek(SeekFrom::Start(low_at))?;
+        out.write_all(&chunk_head(b"sm24", low_bytes))?;
+        low_at += 8;
+    }
     for (index, sides) in sides.iter().enumerate() {
         let audio = audio(index)?;
         let count = (program.samples[index].frames + GAP_FRAMES) * sides;
@@ -93,6 +98,9 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
             }
             high.extend(std::iter::repeat_n(0, GAP_FRAMES as usize * 2));
             low.extend(std::iter::repeat_n(0, GAP_FRAMES as usize));
+        }
+        if !is_wide {
+            low.clear();
         }
         for (at, bytes) in [(&mut high_at, high), (&mut low_at, low)] {
             out.seek(SeekFrom::Start(*at))?;

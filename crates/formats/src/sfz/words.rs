@@ -154,5 +154,5 @@ fn is_of_movements(word: &str) -> bool {
     };
     !number.is_empty()
         && number.bytes().all(|byte| byte.is_ascii_digit())
-        && (OF_MOVEMENTS.contains(&part) || DRIVEN.iter().any(|stem| is_stem(&stem)))
+        && (OF_MOVEMENTS.contains(&part) || DRIVEN.iter().any(is_stem))
 }

@@ -39,7 +39,7 @@ impl From<FormatName> for Format {
 pub(super) struct NewExport {
     /// To what.
     format: FormatName,
-    /// Width of WAV files: 16, 24 or 32.
+    /// Width of the audio: 16 or 24; of WAV files 32, too.
     bits: u16,
 }
 
@@ -52,6 +52,9 @@ pub(super) async fn begin_export(
 ) -> Result<(StatusCode, Json<Created>), Problem> {
     if !matches!(new.bits, 16 | 24 | 32) {
         return Err(Problem::refused("WAV files are written with 16, 24 or 32 bits."));
+    }
+    if matches!(new.format, FormatName::SoundFont2) && new.bits == 32 {
+        return Err(Problem::refused("A SoundFont is written with 16 or 24 bits."));
     }
     let seen = seen(&app.store, id)
         .await?
