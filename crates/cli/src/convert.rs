@@ -4,7 +4,7 @@ use clap::Args;
 use formats::Format;
 use std::io::{IsTerminal, Write};
 use std::path::{Path, PathBuf};
-use work::{ExportSettings, Opened, Samples, export, export_beside, refusal, write_whole};
+use work::{ExportSettings, Opened, Samples, Written, export, export_beside, refusal, write_whole};
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder convert Organ/Organ.sfz Organ.sf2")]
@@ -52,7 +52,14 @@ impl Convert {
         let progress = told();
         let losses = if ending == "sfz" {
             let folder = self.to.parent().unwrap_or(Path::new(""));
-            export_beside(&opened.program, settings, &opened, folder, progress)?.losses
+            export_beside(
+                &opened.program,
+                settings,
+                &opened,
+                (folder, Written::SfzAndAudio),
+                progress,
+            )?
+            .losses
         } else {
             let mut losses = Vec::new();
             write_whole(&self.to, |out| {

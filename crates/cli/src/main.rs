@@ -1,5 +1,6 @@
 //! The `ladder` program.
 
+mod build;
 mod convert;
 mod measure;
 mod render;
@@ -45,6 +46,8 @@ enum Command {
     },
     /// Measures audio files.
     Measure(measure::Measure),
+    /// Makes an instrument of a folder of named recordings.
+    Build(build::Build),
     /// Plays a MIDI file through an SFZ or a SoundFont, into a WAV file.
     Render(render::Render),
     /// Writes an SFZ or a SoundFont as the other, or anew; says what was lost.
@@ -74,6 +77,7 @@ async fn main() -> anyhow::Result<ExitCode> {
             server::work_forever(store, format!("work/{}", uuid::Uuid::new_v4())).await;
         }
         Command::Measure(wish) => return Ok(wish.run()),
+        Command::Build(wish) => return Ok(ended(wish.run())),
         Command::Render(wish) => return Ok(ended(wish.run())),
         Command::Convert(wish) => return Ok(ended(wish.run())),
         Command::Openapi => println!("{}", server::openapi().to_pretty_json()?),

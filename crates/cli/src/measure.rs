@@ -22,7 +22,7 @@ pub struct Measure {
     keys_from_names: bool,
 }
 
-fn kind(name: &str) -> Result<Kind, String> {
+pub(crate) fn kind(name: &str) -> Result<Kind, String> {
     let value = serde_json::Value::String(name.to_lowercase());
     serde_json::from_value(value)
         .map_err(|_| "it is sustained, pad, voice, struck, plucked or drum".to_owned())

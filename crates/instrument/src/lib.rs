@@ -25,6 +25,7 @@ mod names;
 mod offer;
 mod origin;
 mod parts;
+mod placing;
 mod plan;
 mod resolve;
 mod shaping;
@@ -64,6 +65,7 @@ pub use origin::{
     Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name,
 };
 pub use parts::{check_plan, map_of, map_wishes, plan_of, plan_wishes};
+pub use placing::{Placing, Placings, place_files};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
 pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,

@@ -2,7 +2,9 @@
 
 use crate::{Effect, Library, Outcome, Recording, RecordingForm, Sink, Watch, refusal};
 use formats::FormatError;
+use instrument::{HeardInFile, Inside, InsideLoop};
 use std::fs::File;
+use std::io::BufReader;
 
 /// A file that was sent becomes a long take.
 #[derive(Debug, Clone)]
@@ -62,6 +64,29 @@ pub fn read_file(
         return Err(refusal("There is no sound in this file."));
     }
     sink.keep()
+}
+
+/// Root, loop and mark that stand inside a file.
+///
+/// # Errors
+/// Those of the disk.
+pub fn inside_of(file: &File) -> std::io::Result<HeardInFile> {
+    let bytes = formats::small_chunks(&mut BufReader::new(file))?;
+    let sampler = formats::read_sampler(&bytes).or_else(|| formats::read_aiff_sampler(&bytes));
+    Ok(HeardInFile {
+        inside: sampler.as_ref().map(|s| Inside {
+            root_key: Some(s.root_key),
+            recording_cents: s.recording_cents,
+            looped: s.looped.map(|l| InsideLoop {
+                start_frame: l.start_frame,
+                end_frame: l.end_frame,
+            }),
+        }),
+        from_take: formats::read_mark(&bytes)
+            .as_deref()
+            .and_then(instrument::take_of_mark),
+        ..HeardInFile::default()
+    })
 }
 
 /// What is wrong with a file is final; what is wrong with the disk is not.

@@ -123,7 +123,12 @@ pub fn export<S: Samples + ?Sized>(
     let name = match settings.format {
         Format::Sfz => {
             let mut zip = Zip(zip::ZipWriter::new(out));
-            write_files(&mut zip, &lowered.program, settings.bits, audio)?;
+            write_files(
+                &mut zip,
+                &lowered.program,
+                (settings.bits, Written::SfzAndAudio),
+                audio,
+            )?;
             zip.0.finish()?;
             format!("{} SFZ.zip", lowered.program.name)
         }
@@ -138,7 +143,16 @@ pub fn export<S: Samples + ?Sized>(
     })
 }
 
-/// Writes an SFZ and its audio into a folder. Files are whole or not there; those of the same names are replaced.
+/// What is written into a folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Written {
+    /// An SFZ and its audio.
+    SfzAndAudio,
+    /// The audio alone, with loops and roots inside.
+    AudioAlone,
+}
+
+/// Writes an SFZ and its audio, or the audio alone, into a folder. Files are whole or not there; those of the same names are replaced.
 ///
 /// # Errors
 /// Those of [`export`].
@@ -146,13 +160,13 @@ pub fn export_beside<S: Samples + ?Sized>(
     program: &Program,
     settings: ExportSettings,
     samples: &S,
-    folder: &Path,
+    (folder, what): (&Path, Written),
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lowered(program, settings)?;
     let audio = baked(program, &lowered, settings.bits, samples, progress);
     let mut files = Beside { folder };
-    write_files(&mut files, &lowered.program, settings.bits, audio)?;
+    write_files(&mut files, &lowered.program, (settings.bits, what), audio)?;
     Ok(Exported {
         name: format!("{}.sfz", lowered.program.name),
         losses: lowered.losses,
@@ -260,12 +274,14 @@ pub fn write_whole(
 fn write_files(
     files: &mut dyn Files,
     program: &Program,
-    bits: u16,
+    (bits, what): (u16, Written),
     mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
 ) -> anyhow::Result<()> {
-    files.file(&format!("{}.sfz", program.name), &mut |out| {
-        Ok(out.write_all(write_sfz(program).as_bytes())?)
-    })?;
+    if what == Written::SfzAndAudio {
+        files.file(&format!("{}.sfz", program.name), &mut |out| {
+            Ok(out.write_all(write_sfz(program).as_bytes())?)
+        })?;
+    }
     for (index, sample) in program.samples.iter().enumerate() {
         let region = program
             .regions

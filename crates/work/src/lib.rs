@@ -1,6 +1,7 @@
 //! The long jobs: measuring, rendering, making, seeking, bringing and exporting, one type each. Audio comes through a [`Library`].
 
 mod bringing;
+mod building;
 mod export;
 mod heard;
 mod job;
@@ -19,8 +20,11 @@ mod report;
 mod seeking;
 mod treated;
 
-pub use bringing::{Import, read_file};
-pub use export::{EXPORTS, Export, ExportSettings, Exported, Samples, export, export_beside, write_whole};
+pub use bringing::{Import, inside_of, read_file};
+pub use building::{Built, FileBuilt, build};
+pub use export::{
+    EXPORTS, Export, ExportSettings, Exported, Samples, Written, export, export_beside, write_whole,
+};
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};

@@ -10,13 +10,12 @@ use axum::extract::{Path, Query, State};
 use axum::http::StatusCode;
 use futures::StreamExt;
 use instrument::{
-    HeardInFile, Inside, InsideLoop, Kind, KitKeys, MOST_TAKE_S, NameGuess, OctaveHabit, Settled, Spelling,
-    Strength, contradicts, kind_of_files, kind_offered, kit_keys, layers_of, octave_habit, rung_of, says_of,
-    settle,
+    HeardInFile, Kind, KitKeys, MOST_TAKE_S, NameGuess, OctaveHabit, Spelling, contradicts, kind_of_files,
+    kind_offered, kit_keys, place_files, says_of, settle,
 };
 use serde::{Deserialize, Serialize};
 use shown::plan_of;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use store::{Recording, WaitingRow};
 use tokio::io::AsyncWriteExt;
 use utoipa::{IntoParams, ToSchema};
@@ -77,7 +76,7 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
     out.flush().await?;
     let of = name.to_owned();
     let read = with_library(app, move |library| {
-        let inside = inside_of(file.as_file())?;
+        let inside = work::inside_of(file.as_file())?;
         let (mut start, mut loudest) = (Vec::new(), 0.0f32);
         let mut form = None;
         let recording = work::read_file(library, file.reopen()?, &of, |of, frames, piece| {
@@ -120,26 +119,6 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
     read.map_err(|error| match error.downcast_ref::<work::Refusal>() {
         Some(refusal) => Problem::refused(format!("«{name}» was left aside. {refusal}")),
         None => error.into(),
-    })
-}
-
-/// Root, loop and mark that stand inside a file.
-fn inside_of(file: &std::fs::File) -> std::io::Result<HeardInFile> {
-    let bytes = formats::small_chunks(&mut std::io::BufReader::new(file))?;
-    let sampler = formats::read_sampler(&bytes).or_else(|| formats::read_aiff_sampler(&bytes));
-    Ok(HeardInFile {
-        inside: sampler.as_ref().map(|s| Inside {
-            root_key: Some(s.root_key),
-            recording_cents: s.recording_cents,
-            looped: s.looped.map(|l| InsideLoop {
-                start_frame: l.start_frame,
-                end_frame: l.end_frame,
-            }),
-        }),
-        from_take: formats::read_mark(&bytes)
-            .as_deref()
-            .and_then(instrument::take_of_mark),
-        ..HeardInFile::default()
     })
 }
 
@@ -248,21 +227,15 @@ pub(super) async fn list_files(
 ) -> Result<Json<FilesView>, Problem> {
     let rows = app.store.waiting(id).await?;
     let names: Vec<String> = rows.iter().map(|row| row.name.clone()).collect();
-    let Settled { guesses, pairs } = settle(&names, habits.spelling);
     let heard: Vec<HeardInFile> = rows.iter().map(heard_of).collect();
-    let named_and_heard: Vec<(u8, u8)> = guesses
-        .iter()
-        .zip(&heard)
-        .filter(|(_, heard)| heard.sure_key().is_some())
-        .filter_map(|(guess, heard)| Some((guess.key?, heard.key?)))
-        .collect();
-    let octave = octave_habit(&named_and_heard);
-    let shift = habits.shift_keys.or(octave.map(|o| o.shift_keys)).unwrap_or(0);
-    let strengths = layers_of(&guesses);
+    let placed = place_files(&names, &heard, habits.spelling, habits.shift_keys);
+    let octave = placed.octave;
     let planned = plan_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?
         .kind;
+    // Of every file, a right side as well.
+    let guesses = settle(&names, habits.spelling).guesses;
     let stems = stems_of(planned, &guesses, &heard);
     let octave_says = match octave {
         Some(OctaveHabit {
@@ -278,21 +251,10 @@ pub(super) async fn list_files(
         }
         None => String::new(),
     };
-    let rights: BTreeMap<usize, usize> = pairs.iter().copied().collect();
-    let right_ones: BTreeSet<usize> = rights.values().copied().collect();
-    let mut files: Vec<FileRow> = rows
-        .iter()
-        .zip(guesses)
-        .zip(&heard)
-        .enumerate()
-        .filter(|(n, _)| !right_ones.contains(n))
-        .map(|(n, ((row, guess), heard))| {
-            let right = rights.get(&n).map(|&right| &rows[right]);
-            let key = rung_of(&guess, heard, shift);
-            let layer = guess
-                .strength
-                .as_ref()
-                .and_then(|s| strengths.iter().position(|known| known == s));
+    let mut files: Vec<FileRow> = (placed.files.into_iter())
+        .map(|of| {
+            let (row, heard) = (&rows[of.file], &heard[of.file]);
+            let right = of.right.map(|right| &rows[right]);
             FileRow {
                 id: row.id,
                 name: row.name.clone(),
@@ -303,12 +265,12 @@ pub(super) async fn list_files(
                 rate_hz: row.form.rate_hz,
                 channels: if right.is_some() { 2 } else { row.form.channels },
                 frames: right.map_or(0, |right| right.frames).max(row.frames),
-                says: says_of(&guess, heard, key),
-                contradicts: contradicts(&guess, heard, key),
-                key,
-                layer: layer.unwrap_or(0) as u16,
-                round_robin: guess.round_robin.map_or(0, |n| n.saturating_sub(1).min(63)) as u16,
-                guess,
+                says: says_of(&of.guess, heard, of.key),
+                contradicts: contradicts(&of.guess, heard, of.key),
+                key: of.key,
+                layer: of.layer,
+                round_robin: of.round_robin,
+                guess: of.guess,
                 heard: heard.clone(),
             }
         })
@@ -324,7 +286,7 @@ pub(super) async fn list_files(
         files,
         layers: match kit {
             Some(_) => Vec::new(),
-            None => strengths.iter().map(layer_name).collect(),
+            None => placed.layers,
         },
         kind: kit.map_or_else(|| kind_offered(planned, &heard), |_| Kind::Drum),
         octave,
@@ -381,13 +343,6 @@ fn stems_of(planned: Kind, guesses: &[NameGuess], heard: &[HeardInFile]) -> Vec<
             kind: kind_of_files(planned, has_loop, any),
         })
         .collect()
-}
-
-fn layer_name(strength: &Strength) -> String {
-    match strength {
-        Strength::Number(n) => format!("v{n}"),
-        Strength::Word(_, word) => word.clone(),
-    }
 }
 
 /// Files that are not wanted.

@@ -1,0 +1,201 @@
+//! `ladder build`: an instrument of a folder of named recordings.
+
+use clap::{Args, ValueEnum};
+use formats::{Format, Loss};
+use instrument::Kind;
+use serde_json::json;
+use std::io::{IsTerminal, Write};
+use std::path::{Path, PathBuf};
+use work::{Built, ExportSettings, FileBuilt, Written, build, export, export_beside, refusal, write_whole};
+
+#[derive(Args)]
+#[command(after_help = "Example: ladder build recordings/organ --out Organ --formats sfz,sf2")]
+pub struct Build {
+    /// WAV, AIFF, FLAC, Ogg Vorbis or MP3, in this folder and in those inside it: «organ C3 soft 2.wav» tells note, layer and turn.
+    folder: PathBuf,
+    /// The folder to write into. Files of the same names are replaced, nothing else is touched.
+    #[arg(long)]
+    out: PathBuf,
+    /// As the instrument is called; as its folder is, where it is left out.
+    #[arg(long)]
+    name: Option<String>,
+    /// What it is: sustained, pad, voice, struck, plucked or drum; where it is left out, it is heard.
+    #[arg(long, value_parser = crate::measure::kind)]
+    kind: Option<Kind>,
+    /// What is written.
+    #[arg(long, value_delimiter = ',', default_value = "sfz")]
+    formats: Vec<Wanted>,
+    /// Width of the audio: 16, 24 or 32 (float); of a SoundFont 16 or 24.
+    #[arg(long, default_value_t = 24, value_parser = crate::bits)]
+    bits: u16,
+}
+
+/// What can be written.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum Wanted {
+    /// An SFZ with its audio.
+    Sfz,
+    /// A SoundFont.
+    Sf2,
+    /// The audio alone, with loops and roots inside.
+    Wav,
+}
+
+impl Build {
+    /// Does it; prints what was written and lost, and writes a report beside it.
+    pub fn run(self) -> anyhow::Result<()> {
+        let called = self.name.clone().or_else(|| {
+            let folder = self.folder.canonicalize().ok()?;
+            Some(folder.file_name()?.to_string_lossy().into_owned())
+        });
+        let name = called.unwrap_or_else(|| "Instrument".to_owned());
+        let built = build(&self.folder, &name, self.kind, &|share| {
+            told("listened to", share);
+            true
+        })?;
+        let mut losses: Vec<(&str, Vec<Loss>)> = Vec::new();
+        for wanted in &self.formats {
+            let (what, lost) = self.write(&built, *wanted)?;
+            losses.push((what, lost));
+        }
+        ended();
+        let (json, page) = reports(&built, &losses);
+        write_whole(&self.out.join("report.json"), |out| {
+            Ok(out.write_all(json.as_bytes())?)
+        })?;
+        write_whole(&self.out.join("report.html"), |out| {
+            Ok(out.write_all(page.as_bytes())?)
+        })?;
+        let used = built.files.iter().filter(|file| file.take.is_some()).count();
+        println!(
+            "{used} of {} files became «{name}»: {} regions.",
+            built.files.len(),
+            built.resolved.program.regions.len()
+        );
+        for file in built.files.iter().filter(|file| !file.says.is_empty()) {
+            println!("{}: {}", file.file, file.says.join(" "));
+        }
+        for (what, loss) in losses
+            .iter()
+            .flat_map(|(what, lost)| lost.iter().map(move |loss| (what, loss)))
+        {
+            println!("{what}: {} ({})", loss.what, loss.regions);
+        }
+        Ok(())
+    }
+
+    fn write(&self, built: &Built, wanted: Wanted) -> anyhow::Result<(&'static str, Vec<Loss>)> {
+        let program = &built.resolved.program;
+        let progress = |share: f64| {
+            told("written", share);
+            true
+        };
+        let settings = |format| ExportSettings {
+            format,
+            bits: self.bits,
+        };
+        Ok(match wanted {
+            Wanted::Sfz | Wanted::Wav => {
+                let what = if wanted == Wanted::Sfz {
+                    Written::SfzAndAudio
+                } else {
+                    Written::AudioAlone
+                };
+                let done = export_beside(program, settings(Format::Sfz), built, (&self.out, what), progress)?;
+                ("SFZ", done.losses)
+            }
+            Wanted::Sf2 if self.bits == 32 => {
+                return Err(refusal("A SoundFont is written with 16 or 24 bits."));
+            }
+            Wanted::Sf2 => {
+                let path: PathBuf = self.out.join(format!("{}.sf2", safe(&program.name)));
+                let mut losses = Vec::new();
+                write_whole(&path, |out| {
+                    losses = export(program, settings(Format::SoundFont2), built, out, progress)?.losses;
+                    Ok(())
+                })?;
+                ("SoundFont", losses)
+            }
+        })
+    }
+}
+
+/// A name that a file may have.
+fn safe(name: &str) -> String {
+    let name = Path::new(name)
+        .file_name()
+        .map_or_else(String::new, |name| name.to_string_lossy().into_owned());
+    if name.is_empty() {
+        "Instrument".to_owned()
+    } else {
+        name
+    }
+}
+
+/// How far it is, on a terminal alone.
+fn told(what: &str, share: f64) {
+    if std::io::stderr().is_terminal() {
+        eprint!("\r\x1b[K{what}: {:3.0} %", share * 100.0);
+        let _ = std::io::stderr().flush();
+    }
+}
+
+fn ended() {
+    if std::io::stderr().is_terminal() {
+        eprint!("\r\x1b[K");
+    }
+}
+
+/// The same as JSON and as a page.
+fn reports(built: &Built, losses: &[(&str, Vec<Loss>)]) -> (String, String) {
+    let resolved = &built.resolved;
+    let lost: Vec<_> = losses
+        .iter()
+        .map(|(format, losses)| json!({ "format": format, "losses": losses }))
+        .collect();
+    let json = json!({
+        "name": resolved.name,
+        "kind": resolved.plan.kind,
+        "regions": resolved.program.regions.len(),
+        "files": built.files,
+        "lost": lost,
+    });
+    let rows: String = built.files.iter().map(row).collect();
+    let lost: String = (losses.iter())
+        .flat_map(|(format, losses)| losses.iter().map(move |loss| (format, loss)))
+        .map(|(format, loss)| format!("<li>{format}: {} ({})</li>", escaped(&loss.what), loss.regions))
+        .collect();
+    let page = format!(
+        "<!doctype html><meta charset=\"utf-8\"><title>{name}</title><style>body{{font:14px system-ui;margin:2em;color:#222;background:#faf8f4}}\
+         td,th{{padding:2px 12px 2px 0;text-align:left;vertical-align:top}}td.n{{text-align:right;font-variant-numeric:tabular-nums}}</style>\
+         <h1>{name}</h1><p>{count} files, {regions} regions, {kind}.</p><ul>{lost}</ul>\
+         <table><tr><th>file<th>take<th>sound<th>cents<th>loop<th>stands out<th>remarks</tr>{rows}</table>\n",
+        name = escaped(&resolved.name),
+        count = built.files.len(),
+        regions = resolved.program.regions.len(),
+        kind = resolved.plan.kind.name(),
+    );
+    (format!("{json:#}\n"), page)
+}
+
+fn row(file: &FileBuilt) -> String {
+    let frames = |of: Option<(u64, u64)>| of.map_or(String::new(), |(first, end)| format!("{first}–{end}"));
+    let number = |of: Option<f64>| of.map_or(String::new(), |value| format!("{value:+.1}"));
+    format!(
+        "<tr><td>{}<td>{}<td class=n>{}<td class=n>{}<td class=n>{}<td class=n>{}<td>{}</tr>",
+        escaped(&file.file),
+        escaped(file.take.as_deref().unwrap_or("left out")),
+        frames(file.sound_frames),
+        number(file.cents),
+        frames(file.loop_frames),
+        number(file.seam_db),
+        escaped(&file.says.join(" ")),
+    )
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;")
+        .replace('<', "&lt;")
+        .replace('>', "&gt;")
+        .replace('"', "&quot;")
+}
