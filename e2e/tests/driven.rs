@@ -195,8 +195,21 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     }
     same_samples(&ladder, &one, 1, &score, 900).await?;
 
+    // A course by itself is kept, too, and given to a third strand from the other page.
+    one.fill("Attack", "77 ms").await?;
+    other.until("another attack", &shows("Attack", "77 ms")).await?;
+    one.click("[data-part=loudness] button", "Kept courses").await?;
+    one.click("[role=menuitem]", "Keep this one").await?;
+    one.write("Name", "Soft start").await?;
+    other.click("button", "Felt").await?;
+    other.until("its own attack", "const label = [...document.querySelectorAll('label')].find((it) => it.textContent.startsWith('Attack')); return document.getElementById(label.htmlFor).value !== '77 ms'").await?;
+    other.click("[data-part=loudness] button", "Kept courses").await?;
+    other.click("[role=menuitem]", "Use «Soft start»").await?;
+    other.until("the kept attack", &shows("Attack", "77 ms")).await?;
+    other.click("button", "Back rank").await?;
+
     // All of it undone from the other page.
-    for _ in 0..18 {
+    for _ in 0..20 {
         other.click("button", "Undo").await?;
     }
     for browser in [&one, &other] {

@@ -255,7 +255,11 @@ impl Drive {
             return 1.0;
         }
         if self.faded >= 0.0 {
-            to = self.faded + (to - self.faded) * (1.0 - libm::exp(-around.ms(frames as u64) / HAND_MS));
+            let left = (self.faded - to) * libm::exp(-around.ms(frames as u64) / HAND_MS);
+            // 120 dB down it is there: what is not heard need not be computed.
+            if left.abs() > 1e-6 {
+                to += left;
+            }
         }
         self.faded = to;
         to

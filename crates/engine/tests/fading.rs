@@ -2,8 +2,8 @@
 
 use engine::{Event, EventKind, render_offline};
 use program::{
-    Fade, Movement, MovementId, Program, Rate, Region, RegionOf, Sample, SampleId, Shape, ShapeId, Source,
-    Span, Strand, StrandId, Wave, Within,
+    Fade, Loop, LoopRuns, Movement, MovementId, Program, Rate, Region, RegionOf, Sample, SampleId, Shape,
+    ShapeId, Source, Span, Strand, StrandId, Wave, Within,
 };
 
 const RATE: usize = 48_000;
@@ -132,5 +132,35 @@ fn pressure_and_the_bend_choose_as_a_controller_does() {
         let (left, right) = heard(&program, &events, RATE);
         assert!(left[RATE / 4] > 0.99 && right[RATE / 4] < 0.01, "{source:?}");
         assert!(right[RATE - 1] > 0.99 && left[RATE - 1] < 0.01, "{source:?}");
+    }
+}
+
+/// It was not computed while nothing of it was heard, and comes in where it would have been: in its recording, and in its loop.
+#[test]
+fn what_comes_in_late_is_where_it_would_have_been() {
+    for looped in [None, Some(Loop::plain(4_800, 9_600, LoopRuns::ThroughRelease))] {
+        let mut program = program(Source::Pressure, WIDE, Wave::Sine);
+        for region in &mut program.regions {
+            region.looped = looped;
+        }
+        // A hundred rounds a second: a loop of ten of them has no seam.
+        let at = |n: usize| (n as f64 * 100.0 / RATE as f64 * std::f64::consts::TAU).sin() as f32;
+        let sine: Vec<f32> = (0..4 * RATE).map(at).collect();
+        let comes = Event {
+            frame: RATE,
+            kind: EventKind::Pressure { value: 127 },
+        };
+        let events = [down(0, 60), comes];
+        let (_, right) = render_offline(&program, vec![vec![sine]], RATE as f64, &events, 2 * RATE);
+        assert!(right[..RATE].iter().all(|x| *x == 0.0));
+        // The first block is heard as it comes in; a hand gets there in a block.
+        for n in RATE + 512..2 * RATE {
+            assert!(
+                (right[n] - at(n)).abs() < 2e-3,
+                "{looped:?} {n}: {} {}",
+                right[n],
+                at(n)
+            );
+        }
     }
 }

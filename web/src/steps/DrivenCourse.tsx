@@ -7,6 +7,7 @@ import { drivenCourseOf, drivenDraggedBy, flat, type Flat, inRow } from "../mode
 import { Field } from "../parts/Field";
 import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
+import { CourseMenu } from "./CourseMenu";
 import { Follows } from "./Follows";
 import { drive, hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf } from "./routes";
 import { type CourseNumber, DRIVEN_COURSE } from "./shapeFacts";
@@ -86,6 +87,9 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
           say(`shape the ${handle.replace("_", "'s ")} of ${of}`, to);
         }}
       />
+      <div className="-mb-2 flex justify-end">
+        <CourseMenu of="other" course={flat(said(kept))} onUse={(name, to) => say(`give ${of} the course «${name}»`, to)} />
+      </div>
       <div className="grid grid-cols-4 gap-3 min-[1180px]:grid-cols-8">
         <Field
           label="Goes by"

@@ -12,6 +12,7 @@ import { useMap } from "../state/map";
 import { useView } from "../state/view";
 import { BrightnessCard } from "./Brightness";
 import { CourseCurve } from "./CourseCurve";
+import { CourseMenu } from "./CourseMenu";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
@@ -169,9 +170,22 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
   );
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Loudness" data-part="loudness">
-      <h3>
-        <b className="font-semibold">Loudness</b> <span className="text-[12px] text-ink3">over time and by the strike</span>
-      </h3>
+      <div className="flex items-baseline">
+        <h3 className="grow">
+          <b className="font-semibold">Loudness</b> <span className="text-[12px] text-ink3">over time and by the strike</span>
+        </h3>
+        <CourseMenu
+          of="loudness"
+          course={kept}
+          onUse={(name, course) =>
+            sayOf(
+              shaped,
+              `give ${whose} the course «${name}»`,
+              [...COURSE, ...PARTS_BEND].map((number) => [number.fact, course[number.of]]),
+            )
+          }
+        />
+      </div>
       <CourseCurve<Flat<Loudness>>
         course={(frame) => courseOf(loudness, frame)}
         dragged={(handle, by, frame) => draggedBy(kept, handle, by, frame)}

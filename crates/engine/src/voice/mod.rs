@@ -8,7 +8,7 @@ use crate::drive::{Around, Drive, Nudge};
 use crate::filter::VoiceFilter;
 use crate::stretch::{Course, Stretch};
 use plan::{Glide, Level};
-use program::{Cut, Filter, GoesFirst, KeyEvent, Loudness, Program, Region, Standing, playback_ratio};
+use program::{Cut, Filter, GoesFirst, KeyEvent, Loop, Loudness, Program, Region, Standing, playback_ratio};
 
 /// No release is shorter, so that letting a key go does not click.
 const STOP_MS: f64 = 5.0;
@@ -324,20 +324,23 @@ impl Voice {
 
     /// The way it goes on from where it is.
     pub(crate) fn course(&self, half: usize) -> Course<'_> {
-        let released = self.envelope.is_released();
         Course {
             stretch: &self.stretch,
-            looped: (self.stretch.looped).filter(|looped| looped.runs_through_release() || !released),
+            looped: self.loop_now(),
             looping: self.looping,
             half,
         }
     }
 
+    /// The loop that it is in, or comes to: one that is left as the key comes up is none then.
+    fn loop_now(&self) -> Option<Loop> {
+        let released = self.envelope.is_released();
+        (self.stretch.looped).filter(|looped| looped.runs_through_release() || !released)
+    }
+
     /// Where the loop was gone round, from its start.
     fn go_round(&mut self) {
-        let released = self.envelope.is_released();
-        let looped = (self.stretch.looped).filter(|looped| looped.runs_through_release() || !released);
-        if let Some(looped) = looped {
+        if let Some(looped) = self.loop_now() {
             while self.position >= looped.round_end() as f64 {
                 self.position -= looped.round_frames() as f64;
                 self.looping = true;

@@ -182,7 +182,7 @@ impl Voice {
         }
     }
 
-    /// What it fades by that it has for itself: a slow movement, a course, chance.
+    /// What it fades by that it has for itself: a slow movement, a course, pressure on its key.
     fn faded_by_its_own(&mut self, shape: &Shape, around: &Around, frames: usize) -> f64 {
         let Some(region) = self.region_in(around.program) else {
             return 1.0;

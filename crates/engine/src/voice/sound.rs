@@ -59,6 +59,14 @@ impl Voice {
         let (mut own_left, mut own_right) = ([0.0; STEP_FRAMES], [0.0; STEP_FRAMES]);
         let mut first = 0;
         for step in steps {
+            if self.is_unheard(step) {
+                self.pass_over(step);
+                if !self.is_active() {
+                    break;
+                }
+                first += step.frames;
+                continue;
+            }
             let range = first..first + step.frames;
             let (l, r) = (&mut own_left[range.clone()], &mut own_right[range.clone()]);
             let read = self.read((&audio, &seam), reader, step, l, r);
@@ -73,6 +81,27 @@ impl Voice {
             first += step.frames;
         }
         ran_out
+    }
+
+    /// Whether nothing of a step would be heard: a crossfade has it at nothing.
+    fn is_unheard(&self, step: &Step) -> bool {
+        let silent = |gains: (f32, f32)| gains == (0.0, 0.0);
+        silent(self.gains) && silent(step.gains)
+    }
+
+    /// Goes on by a step without computing its sound.
+    fn pass_over(&mut self, step: &Step) {
+        let frames = step.frames as f64;
+        // As far as reading would have gone, from the one speed to the other by as much a frame.
+        self.position += frames * self.ratio + (step.ratio - self.ratio) * (frames - 1.0) / 2.0;
+        self.ratio = step.ratio;
+        self.cutoff = (step.cutoff_hz, step.resonance_db);
+        self.envelope.fill(&mut [0.0; STEP_FRAMES][..step.frames]);
+        self.go_round();
+        let heard = self.position as u64;
+        if self.loop_now().map_or(heard, |looped| looped.frame_at(heard)) >= self.stretch.end_frame {
+            self.stop();
+        }
     }
 
     /// Reads the frames of a step as they are recorded; how many there are.

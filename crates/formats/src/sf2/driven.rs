@@ -16,11 +16,6 @@ const CONCAVE: u16 = 1 << 10;
 const BY_THEMSELVES: [u8; 2] = [7, 11];
 const CHANNEL_PRESSURE: u16 = 13;
 
-/// Cents over 8.176 Hz, the key 0.
-fn absolute_cents(hz: f64) -> f64 {
-    1200.0 * (hz / 8.175_798_9).log2()
-}
-
 fn whole(value: f64) -> i16 {
     value.round().clamp(-32_768.0, 32_767.0) as i16
 }
@@ -44,18 +39,6 @@ fn of_steps(source: Source, amount: f64) -> f64 {
     } else {
         amount * 128.0 / 127.0
     }
-}
-
-/// The share of its way from which a course is let go: a SoundFont says how long all of the way takes, Ladder how long it takes from where it is held. One
-/// that is held at nothing, or nearly, is let go on its way there.
-pub(super) fn released_from(sustain: f64) -> f64 {
-    const NEARLY_NOTHING: f64 = 0.05;
-    if sustain < NEARLY_NOTHING { 1.0 } else { sustain }
-}
-
-/// A time as it is at middle C, of one that follows the key by so many cents.
-pub(super) fn at_middle_c(shape: &Shape, id: CourseId, time: CourseTime, ms: f64) -> f64 {
-    ms * (-cents_a_key(shape, id, time).round() * 60.0 / 1_200.0).exp2()
 }
 
 impl Tables {

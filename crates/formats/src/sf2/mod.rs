@@ -5,12 +5,14 @@ use program::{CourseId, CourseTime};
 mod driven;
 mod file;
 mod read;
+mod units;
 mod write;
 
 pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
 pub use read::PresetRead;
-pub(crate) use read::{ms_of, pan_of_two_sides};
-pub(crate) use write::timecents;
+pub(crate) use read::pan_of_two_sides;
+use units::{absolute_cents, at_middle_c, hz_of, released_from};
+pub(crate) use units::{ms_of, timecents};
 pub use write::write_sf2;
 
 /// Generator numbers (section 8.1.2).

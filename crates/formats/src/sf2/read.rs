@@ -29,20 +29,6 @@ pub struct PresetRead {
     pub lost: BTreeMap<&'static str, usize>,
 }
 
-/// Times of envelopes that a SoundFont can say, in milliseconds: of a timecent, 1200·log₂ s (section 8.1.2).
-pub(crate) fn ms_of(timecents: i16) -> f64 {
-    if timecents <= -12_000 {
-        0.0
-    } else {
-        1000.0 * (f64::from(timecents) / 1200.0).exp2()
-    }
-}
-
-/// Hz of absolute cents.
-fn hz_of(cents: f64) -> f64 {
-    8.175_798_9 * (cents / 1200.0).exp2()
-}
-
 impl<R: Read + Seek> File<R> {
     /// One of its presets, by its place.
     ///
@@ -466,7 +452,7 @@ fn course(zone: &Both, shape: &mut Shape) {
         hold_ms: ms(MOD_ENV_DELAY + 2),
         decay_ms: ms(MOD_ENV_DELAY + 3) * (1.0 - sustain),
         sustain,
-        release_ms: ms(MOD_ENV_DELAY + 5) * super::driven::released_from(sustain),
+        release_ms: ms(MOD_ENV_DELAY + 5) * released_from(sustain),
         bends: [0.0; 3],
     });
 }

@@ -1,6 +1,5 @@
 //! Writing.
 
-use super::driven::at_middle_c;
 use super::*;
 use crate::FormatError;
 use crate::riff::{chunk, list};
@@ -149,15 +148,6 @@ pub(super) struct Tables {
     imod: Vec<u8>,
     igen: Vec<u8>,
     shdr: Vec<u8>,
-}
-
-pub(crate) fn timecents(ms: f64) -> i16 {
-    // A millisecond is a little less than one in whole timecents.
-    if ms < 0.999 {
-        -12_000
-    } else {
-        (1200.0 * (ms / 1000.0).log2()).round().clamp(-12_000.0, 8_000.0) as i16
-    }
 }
 
 impl Tables {

@@ -1,4 +1,4 @@
-//! What is kept beside the instruments: shapes under a name, how loud the shelf is meant to be.
+//! What is kept beside the instruments: shapes and courses under a name, how loud the shelf is meant to be.
 
 use crate::App;
 use crate::problem::Problem;
@@ -14,6 +14,8 @@ use utoipa::ToSchema;
 pub(super) enum KeptKind {
     /// A whole shape, used on any strand.
     Shape,
+    /// A course over time, used for loudness, brightness or pitch of any strand.
+    Course,
     /// A number that all instruments of the shelf go by.
     Shelf,
 }
@@ -22,6 +24,7 @@ impl KeptKind {
     fn word(self) -> &'static str {
         match self {
             Self::Shape => "shape",
+            Self::Course => "course",
             Self::Shelf => "shelf",
         }
     }
