@@ -154,13 +154,8 @@ fn what_comes_in_late_is_where_it_would_have_been() {
         let (_, right) = render_offline(&program, vec![vec![sine]], RATE as f64, &events, 2 * RATE);
         assert!(right[..RATE].iter().all(|x| *x == 0.0));
         // The first block is heard as it comes in; a hand gets there in a block.
-        for n in RATE + 512..2 * RATE {
-            assert!(
-                (right[n] - at(n)).abs() < 2e-3,
-                "{looped:?} {n}: {} {}",
-                right[n],
-                at(n)
-            );
+        for (n, heard) in right.iter().enumerate().skip(RATE + 512) {
+            assert!((heard - at(n)).abs() < 2e-3, "{looped:?} {n}: {heard} {}", at(n));
         }
     }
 }
