@@ -201,7 +201,7 @@ fn check_sfz(bytes: Vec<u8>) -> anyhow::Result<()> {
     assert_eq!(files.len(), 18);
     let probe = |path: &str| {
         let audio = formats::decode(files.get(path)?.clone(), Some("wav")).ok()?;
-        Some(formats::sfz::Heard {
+        Some(formats::sfz::FileFacts {
             rate_hz: audio.rate_hz,
             channels: audio.channels.len() as u16,
             frames: audio.frames() as u64,

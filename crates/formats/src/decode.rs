@@ -3,6 +3,7 @@
 use crate::FormatError;
 use crate::honesty::{RATES_HZ, lie_of};
 use crate::plain::{foreign, in_another_code, plain};
+use crate::unharmed::unharmed;
 use signal::Audio;
 use std::io::{Cursor, Read, Seek};
 use symphonia::core::audio::SampleBuffer;
@@ -24,14 +25,16 @@ const MISSING_OF_WHOLE: u64 = 8;
 /// More channels than this are no recording.
 const MOST_CHANNELS: usize = 32;
 
+const NO_AUDIO: &str = "This is not audio that can be read";
+
 fn unreadable(why: &str) -> FormatError {
-    FormatError::Unreadable(format!("This is not audio that can be read: {why}."))
+    FormatError::Unreadable(format!("{NO_AUDIO}: {why}."))
 }
 
 /// What is read, for one who brought something else.
 fn not_read(what: &str) -> FormatError {
     FormatError::Unreadable(format!(
-        "This is not audio that can be read: it is {what}. WAV, AIFF, FLAC, Ogg Vorbis and MP3 are read."
+        "{NO_AUDIO}: it is {what}. WAV, AIFF, FLAC, Ogg Vorbis and MP3 are read."
     ))
 }
 
@@ -43,12 +46,6 @@ fn why(error: &Error, head: &[u8]) -> FormatError {
         (Error::IoError(_), _) => unreadable("it ends before any sound begins"),
         (error, _) => unreadable(&error.to_string()),
     }
-}
-
-/// A decoder that panics on a file that was made to break it takes nothing with it but that file.
-fn unharmed<T>(read: impl FnOnce() -> Result<T, FormatError>) -> Result<T, FormatError> {
-    std::panic::catch_unwind(std::panic::AssertUnwindSafe(read))
-        .unwrap_or_else(|_| Err(unreadable("its decoder gave up on it")))
 }
 
 /// Reads an audio file piece by piece.
@@ -71,7 +68,7 @@ impl AudioReader {
     /// # Errors
     /// With a sentence, where the bytes are no audio, hold none, or are cut short before the first frame.
     pub fn open(source: Box<dyn MediaSource>, extension: Option<&str>) -> Result<Self, FormatError> {
-        unharmed(|| Self::opened(source, extension))
+        unharmed(NO_AUDIO, || Self::opened(source, extension))
     }
 
     fn opened(source: Box<dyn MediaSource>, extension: Option<&str>) -> Result<Self, FormatError> {
@@ -179,7 +176,7 @@ impl AudioReader {
     pub fn next_piece(&mut self) -> Result<Option<Vec<f32>>, FormatError> {
         let piece = match self.first.take() {
             Some(first) => Some(first),
-            None => unharmed(|| self.piece())?,
+            None => unharmed(NO_AUDIO, || self.piece())?,
         };
         self.frames += piece.as_ref().map_or(0, |p| (p.len() / self.channels) as u64);
         if self.frames > MOST_FRAMES {

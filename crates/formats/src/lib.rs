@@ -18,6 +18,7 @@ mod plain;
 mod riff;
 pub mod sf2;
 pub mod sfz;
+mod unharmed;
 mod wav;
 
 pub use aiff::read_aiff_sampler;

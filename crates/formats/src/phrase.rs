@@ -1,6 +1,7 @@
 //! What is played, over time, to and from a Standard MIDI File 1.0 (MIDI Association).
 
 use crate::FormatError;
+use crate::unharmed::unharmed;
 use midly::num::{u15, u24, u28};
 use midly::{Format, Header, MetaMessage, Smf, Timing, Track, TrackEvent, TrackEventKind};
 use serde::{Deserialize, Serialize};
@@ -43,8 +44,9 @@ pub struct Phrase {
 /// What is not a Standard MIDI File, has patterns that are no one phrase (format 2), no note at all, or more events than a phrase may have.
 pub fn read_phrase(bytes: &[u8]) -> Result<Phrase, FormatError> {
     let unreadable = |why: &str| FormatError::Unreadable(why.to_owned());
-    let smf = Smf::parse(bytes).map_err(|error| {
-        FormatError::Unreadable(format!("This is not a MIDI file, or it is cut short ({error})."))
+    const NO_MIDI: &str = "This is not a MIDI file, or it is cut short";
+    let smf = unharmed(NO_MIDI, || {
+        Smf::parse(bytes).map_err(|error| FormatError::Unreadable(format!("{NO_MIDI} ({error}).")))
     })?;
     if smf.header.format == Format::Sequential {
         return Err(unreadable(

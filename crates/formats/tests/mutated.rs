@@ -2,7 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
 
-use formats::sfz::{Document, Heard, read_sfz};
+use formats::sfz::{Document, FileFacts, read_sfz};
 use formats::{Format, FormatError, bake, lower, read_phrase, sf2, write_phrase, write_sf2, write_sfz};
 use program::{Loop, LoopRuns, Program, Region, Sample, SampleId};
 use rand::{Rng, SeedableRng};
@@ -116,7 +116,7 @@ fn damaged_sfz_are_told_or_read() {
     program.strands[0].voices.most = Some(4);
     let text = write_sfz(&lower(&program, Format::Sfz).program);
     let heard = |path: &str| {
-        path.ends_with(".wav").then_some(Heard {
+        path.ends_with(".wav").then_some(FileFacts {
             rate_hz: 44_100,
             channels: 1,
             frames: 300,

@@ -383,7 +383,7 @@ mod tests {
         }
         let heard = |name: &str| {
             let audio = formats::decode(files.get(name)?.clone(), Some("wav")).unwrap();
-            Some(formats::sfz::Heard {
+            Some(formats::sfz::FileFacts {
                 rate_hz: audio.rate_hz,
                 channels: 1,
                 frames: audio.frames() as u64,

@@ -3,7 +3,7 @@
 use crate::{Samples, refusal};
 use anyhow::Context;
 use formats::sf2;
-use formats::sfz::{Brought, Document, Heard};
+use formats::sfz::{Brought, Document, FileFacts};
 use formats::{AudioReader, read_sfz};
 use program::{Program, Sample};
 use signal::Audio;
@@ -190,7 +190,7 @@ impl Brought for Beside {
         fs::read(self.find(path)?.0).ok()
     }
 
-    fn audio(&self, path: &str) -> Option<(String, Heard)> {
+    fn audio(&self, path: &str) -> Option<(String, FileFacts)> {
         let (real, name) = self.find(path)?;
         let ending = real.extension().and_then(|ending| ending.to_str());
         let mut reader = AudioReader::open(Box::new(fs::File::open(&real).ok()?), ending).ok()?;
@@ -201,12 +201,12 @@ impl Brought for Beside {
         }
         let chunks = formats::small_chunks(&mut fs::File::open(&real).ok()?).ok()?;
         let inside = formats::read_sampler(&chunks).or_else(|| formats::read_aiff_sampler(&chunks));
-        let heard = Heard {
+        let facts = FileFacts {
             rate_hz,
             channels: channels as u16,
             frames: (values / channels.max(1)) as u64,
             looped: None,
         };
-        Some((name, heard.with(inside.as_ref())))
+        Some((name, facts.with(inside.as_ref())))
     }
 }

@@ -9,8 +9,6 @@ use program::{Course, Movement, ParamId, Rate, Route, Shape, Source};
 const CONTROLLER: u16 = 0x80;
 const FALLING: u16 = 0x100;
 const BOTH_WAYS: u16 = 0x200;
-/// The sources of the default modulators that move vibrato (sections 8.4.4 and 8.4.3).
-pub(super) const WHEEL: u16 = CONTROLLER | 1;
 /// Concave (section 8.2.4): so volume and expression lower what sounds where nothing else is said (sections 8.4.5 and 8.4.7).
 const CONCAVE: u16 = 1 << 10;
 const BY_THEMSELVES: [u8; 2] = [7, 11];

@@ -1,23 +1,25 @@
 //! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
 
-use program::{CourseId, CourseTime};
-
 mod driven;
 mod file;
 mod read;
+mod shapes;
 mod units;
 mod write;
+mod zone;
 
 pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
 pub use read::PresetRead;
-pub(crate) use read::pan_of_two_sides;
-use units::{absolute_cents, at_middle_c, hz_of, released_from};
-pub(crate) use units::{ms_of, timecents};
+pub(crate) use units::{ms_of, pan_of_two_sides, timecents};
 pub use write::write_sf2;
 
-/// Generator numbers (section 8.1.2).
+use program::{CourseId, CourseTime};
+use units::{absolute_cents, at_middle_c, hz_of, pan_that_leans, released_from, under};
+
 /// What is not in the file but in a device (section 7.10), beside a sample's kind.
 const ROM: u16 = 0x8000;
+
+/// Generator numbers (section 8.1.2).
 const LOOP_START: u16 = 2;
 const LOOP_END: u16 = 3;
 const PAN: u16 = 17;
@@ -38,13 +40,6 @@ const FINE_TUNE: u16 = 52;
 const SAMPLE: u16 = 53;
 const SAMPLE_MODES: u16 = 54;
 const SCALE_TUNING: u16 = 56;
-/// Generators by which holds and decays follow the key: of loudness, and of the other course.
-const KEY_TO_TIMES: [(u16, CourseId, CourseTime); 4] = [
-    (31, CourseId(1), CourseTime::Hold),
-    (32, CourseId(1), CourseTime::Decay),
-    (39, CourseId::LOUDNESS, CourseTime::Hold),
-    (40, CourseId::LOUDNESS, CourseTime::Decay),
-];
 const EXCLUSIVE_CLASS: u16 = 57;
 const ROOT_KEY: u16 = 58;
 
@@ -59,3 +54,16 @@ const MOD_LFO_TO_VOLUME: u16 = 13;
 const MOD_LFO_DELAY: u16 = 21;
 const VIB_LFO_DELAY: u16 = 23;
 const MOD_ENV_DELAY: u16 = 25;
+
+/// Generators by which holds and decays follow the key: of loudness, and of the other course.
+const KEY_TO_TIMES: [(u16, CourseId, CourseTime); 4] = [
+    (31, CourseId(1), CourseTime::Hold),
+    (32, CourseId(1), CourseTime::Decay),
+    (39, CourseId::LOUDNESS, CourseTime::Hold),
+    (40, CourseId::LOUDNESS, CourseTime::Decay),
+];
+
+/// Note-on velocity, downward, unipolar, concave: the source of the default level modulator (section 8.4.1).
+const VELOCITY_CONCAVE: u16 = 0x0502;
+/// The sources of the default modulators that move vibrato (sections 8.4.4 and 8.4.3).
+const WHEEL: u16 = 0x80 | 1;

@@ -1,25 +1,19 @@
 //! A preset of a SoundFont as a program.
 
-use super::file::{Modulator, Said};
+use super::file::Said;
+use super::shapes::shape_of;
+use super::zone::Both;
 use super::*;
 use crate::FormatError;
 use program::{
-    Course, CourseId, CourseTime, Cut, Filter, Loop, LoopRuns, Loudness, Movement, MovementId, ParamId,
-    Passes, Program, Rate, Region, RegionKey, RegionOf, Route, RouteId, SampleId, Shape, ShapeId, Source,
-    Span, Strand, StrandId, Wave, When, pan_gains,
+    Cut, Loop, LoopRuns, Program, Region, RegionKey, RegionOf, SampleId, Shape, ShapeId, Span, Strand,
+    StrandId, When,
 };
 use std::collections::{BTreeMap, HashMap};
 use std::io::{Read, Seek};
 
 /// Shapes of regions are numbered from here on.
 const OWN_SHAPES: u64 = 1 << 20;
-/// Where a filter is as good as open, in absolute cents (section 8.1.2, initialFilterFc).
-const OPEN_CENTS: i32 = 13_500;
-/// The courses and movements of a shape, by their numbers.
-const COURSE: CourseId = CourseId(1);
-const LFO: MovementId = MovementId(1);
-const VIBRATO: MovementId = MovementId(2);
-
 /// A preset as it was read.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct PresetRead {
@@ -70,69 +64,10 @@ struct Reading<'a> {
     known: HashMap<(usize, Option<usize>), usize>,
 }
 
-/// A zone of an instrument with what its preset adds.
-struct Both {
-    sample: usize,
-    said: Said,
-    keys: (u8, u8),
-    strikes: (u8, u8),
-}
-
-impl Both {
-    fn of(&self, generator: u16) -> Option<i32> {
-        self.said
-            .generators
-            .get(&generator)
-            .map(|amount| i32::from(*amount))
-    }
-
-    fn or(&self, generator: u16, usual: i32) -> i32 {
-        self.of(generator).unwrap_or(usual)
-    }
-}
-
-/// What stands where no generator says it (section 8.1.3), of those to which a preset adds.
-fn usual(generator: u16) -> i32 {
-    match generator {
-        FILTER_CUTOFF => OPEN_CENTS,
-        21 | 23 | 25..=28 | 30 | 33..=36 | 38 => -12_000,
-        SCALE_TUNING => 100,
-        _ => 0,
-    }
-}
-
-/// Generators that stand in an instrument alone (section 8.1.2): addresses, modes, and what takes the place of keys and strikes.
-fn is_of_instruments(generator: u16) -> bool {
-    matches!(generator, 0..=4 | 12 | 45..=47 | 50 | 54 | 57 | 58 | KEY_RANGE | VELOCITY_RANGE | SAMPLE | INSTRUMENT)
-}
-
-fn meet(a: (u8, u8), b: (u8, u8)) -> Option<(u8, u8)> {
-    let met = (a.0.max(b.0), a.1.min(b.1));
-    (met.0 <= met.1).then_some(met)
-}
-
 impl Reading<'_> {
     fn instrument(&mut self, instrument: &Instrument, added: &Said) {
         let mut zones: Vec<Option<Both>> = (instrument.zones.iter())
-            .map(|zone| {
-                let mut said = zone.said.clone();
-                for (generator, amount) in &added.generators {
-                    if !is_of_instruments(*generator) {
-                        let own = said
-                            .generators
-                            .get(generator)
-                            .map_or(usual(*generator), |own| i32::from(*own));
-                        let sum = (own + i32::from(*amount)).clamp(-32_768, 32_767);
-                        said.generators.insert(*generator, sum as i16);
-                    }
-                }
-                Some(Both {
-                    sample: zone.sample,
-                    keys: meet(zone.said.keys(), added.keys())?,
-                    strikes: meet(zone.said.strikes(), added.strikes())?,
-                    said,
-                })
-            })
+            .map(|zone| Both::of_zone(zone, added))
             .collect();
         let strand = StrandId(self.read.program.strands.len() as u64);
         if !added.modulators.is_empty() {
@@ -322,214 +257,11 @@ fn place_of(left: &Both, right: Option<&Both>) -> (f64, f64) {
     (under(one.min(other)), pan_that_leans(one - other))
 }
 
-/// How much lower the left of two sides is than the right where they are panned by so many hundredths, in centibels.
-fn leaning(hundredths: i32) -> i32 {
-    let (left, right) = pan_gains(f64::from(hundredths) / 100.0, true);
-    let centibels = |gain: f64| (-200.0 * gain.max(1e-4).log10()).round() as i32;
-    centibels(left) - centibels(right)
-}
-
-/// The place of two sides that lean so: several lean alike, of which this is the one nearest to the middle.
-fn pan_that_leans(centibels: i32) -> f64 {
-    let apart = |pan: &i32| ((leaning(*pan) - centibels).abs(), pan.abs());
-    f64::from((-100..=100).min_by_key(apart).unwrap_or(0)) / 100.0
-}
-
-/// A place of two sides as a SoundFont can say it.
-pub(crate) fn pan_of_two_sides(pan: f64) -> f64 {
-    pan_that_leans(leaning((pan * 100.0).round() as i32))
-}
-
-/// Level of an attenuation in centibels.
-fn under(centibels: i32) -> f64 {
-    if centibels == 0 {
-        0.0
-    } else {
-        -f64::from(centibels) / 10.0
-    }
-}
-
-/// What a zone says of loudness, brightness and what moves them, and what of it is not understood.
-fn shape_of(zone: &Both) -> (Shape, Vec<&'static str>) {
-    let ms = |generator: u16| ms_of(zone.or(generator, -12_000) as i16);
-    let mut lost = Vec::new();
-    let by_strike = modulator(&zone.said, super::write::VELOCITY_CONCAVE, ATTENUATION).unwrap_or(960);
-    let mut shape = Shape {
-        loudness: Loudness {
-            delay_ms: ms(DELAY),
-            attack_ms: ms(ATTACK),
-            hold_ms: ms(HOLD),
-            decay_ms: ms(DECAY),
-            sustain_db: under(zone.or(SUSTAIN, 0).clamp(0, 1_440)),
-            release_ms: ms(RELEASE),
-            velocity_to_level: f64::from(by_strike) / 960.0,
-            bends: [0.0; 3],
-        },
-        ..Shape::default()
-    };
-    let cutoff = zone.or(FILTER_CUTOFF, OPEN_CENTS);
-    let driven = [MOD_ENV_TO_CUTOFF, MOD_LFO_TO_CUTOFF]
-        .iter()
-        .any(|of| zone.or(*of, 0) != 0);
-    if cutoff < OPEN_CENTS || driven {
-        shape.filter = Some(Filter {
-            passes: Passes::Low,
-            poles: 2,
-            cutoff_hz: hz_of(f64::from(cutoff)).min(20_000.0),
-            key_follow: 0.0,
-            resonance_db: f64::from(zone.or(FILTER_Q, 0).clamp(0, 960)) / 10.0,
-            makes_up: false,
-        });
-    }
-    course(zone, &mut shape);
-    times_by_key(zone, &mut shape);
-    movements(zone, &mut shape);
-    for (n, route) in (0..).zip(&mut shape.routes) {
-        route.id = RouteId(n);
-    }
-    for (generators, what) in [(&[15, 16][..], "reverb and chorus")] {
-        if generators.iter().any(|generator| zone.or(*generator, 0) != 0) {
-            lost.push(what);
-        }
-    }
-    if zone.said.modulators.iter().any(|one| !is_understood(one)) {
-        lost.push("modulators beside those of strike and wheel");
-    }
-    (shape, lost)
-}
-
-/// The amount of a modulator that is said.
-fn modulator(said: &Said, source: u16, to: u16) -> Option<i16> {
-    let same = |one: &&Modulator| (one.source, one.to, one.by) == (source, to, 0);
-    said.modulators.iter().find(same).map(|one| one.amount)
-}
-
-fn is_understood(one: &Modulator) -> bool {
-    let is = |source: u16, to: u16| (one.source, one.to) == (source, to);
-    is(super::write::VELOCITY_CONCAVE, ATTENUATION)
-        || is(super::driven::WHEEL, VIB_LFO_TO_PITCH)
-        || one.amount == 0
-}
-
-fn route(from: Source, to: ParamId, amount: i32, times: Option<Source>) -> Route {
-    let amount = f64::from(amount);
-    Route {
-        id: RouteId(0),
-        from,
-        times,
-        curve: None,
-        to,
-        amount: if to == ParamId::Level {
-            amount / 10.0
-        } else {
-            amount
-        },
-    }
-}
-
-/// The course beside that of loudness, for pitch and cutoff. Its decay and release are times for all of the way (section 8.1.2, decayModEnv).
-fn course(zone: &Both, shape: &mut Shape) {
-    let ms = |generator: u16| ms_of(zone.or(generator, -12_000) as i16);
-    let driven = [
-        (MOD_ENV_TO_PITCH, ParamId::Pitch),
-        (MOD_ENV_TO_CUTOFF, ParamId::Cutoff),
-    ];
-    let routes = driven
-        .map(|(generator, to)| (to, zone.or(generator, 0)))
-        .into_iter()
-        .filter(|(_, amount)| *amount != 0)
-        .map(|(to, amount)| route(Source::Course(COURSE), to, amount, None));
-    let before = shape.routes.len();
-    shape.routes.extend(routes);
-    if shape.routes.len() == before {
-        return;
-    }
-    let sustain = 1.0 - f64::from(zone.or(MOD_ENV_DELAY + 4, 0).clamp(0, 1_000)) / 1_000.0;
-    shape.courses.push(Course {
-        id: COURSE,
-        delay_ms: ms(MOD_ENV_DELAY),
-        attack_ms: ms(MOD_ENV_DELAY + 1),
-        hold_ms: ms(MOD_ENV_DELAY + 2),
-        decay_ms: ms(MOD_ENV_DELAY + 3) * (1.0 - sustain),
-        sustain,
-        release_ms: ms(MOD_ENV_DELAY + 5) * released_from(sustain),
-        bends: [0.0; 3],
-    });
-}
-
-/// Holds and decays that are shorter for every key up, and as they are said at middle C (section 8.1.2, keynumToVolEnvHold).
-fn times_by_key(zone: &Both, shape: &mut Shape) {
-    let has_course = !shape.courses.is_empty();
-    for (generator, id, time) in KEY_TO_TIMES {
-        let cents = f64::from(zone.or(generator, 0));
-        if cents == 0.0 || (id != CourseId::LOUDNESS && !has_course) {
-            continue;
-        }
-        let at_lowest = (cents * 60.0 / 1_200.0).exp2();
-        let ms = match (id, time) {
-            (CourseId::LOUDNESS, CourseTime::Hold) => &mut shape.loudness.hold_ms,
-            (CourseId::LOUDNESS, _) => &mut shape.loudness.decay_ms,
-            (_, CourseTime::Hold) => &mut shape.courses[0].hold_ms,
-            _ => &mut shape.courses[0].decay_ms,
-        };
-        *ms *= at_lowest;
-        let to = ParamId::CourseTime(id, time);
-        shape.routes.push(Route {
-            amount: -cents * 127.0 / 1_200.0,
-            ..route(Source::Key, to, 0, None)
-        });
-    }
-}
-
-/// Both slow movements; the wheel brings vibrato in unless that is said otherwise (section 8.4.4).
-fn movements(zone: &Both, shape: &mut Shape) {
-    let wheel = modulator(&zone.said, super::driven::WHEEL, VIB_LFO_TO_PITCH).unwrap_or(50);
-    let of = |id: MovementId, first: u16| Movement {
-        id,
-        wave: Wave::Triangle,
-        rate: Rate::Hz(hz_of(f64::from(zone.or(first + 1, 0)))),
-        phase: 0.0,
-        delay_ms: ms_of(zone.or(first, -12_000) as i16),
-        fade_in_ms: 0.0,
-        per_voice: true,
-        once: false,
-    };
-    for (id, first, driven) in [
-        (
-            LFO,
-            MOD_LFO_DELAY,
-            &[
-                (MOD_LFO_TO_PITCH, ParamId::Pitch),
-                (MOD_LFO_TO_CUTOFF, ParamId::Cutoff),
-                (MOD_LFO_TO_VOLUME, ParamId::Level),
-            ][..],
-        ),
-        (VIBRATO, VIB_LFO_DELAY, &[(VIB_LFO_TO_PITCH, ParamId::Pitch)]),
-    ] {
-        let from = Source::Movement(id);
-        let mut routes: Vec<Route> = (driven.iter())
-            .filter(|(generator, _)| zone.or(*generator, 0) != 0)
-            .map(|(generator, to)| route(from, *to, zone.or(*generator, 0), None))
-            .collect();
-        if id == VIBRATO && wheel != 0 {
-            routes.push(route(
-                from,
-                ParamId::Pitch,
-                i32::from(wheel),
-                Some(Source::Controller(1)),
-            ));
-        }
-        if !routes.is_empty() {
-            shape.movements.push(of(id, first));
-            shape.routes.append(&mut routes);
-        }
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::{Format, lower, write_sf2};
+    use program::Loudness;
     use proptest::prelude::*;
     use signal::Audio;
     use std::io::Cursor;

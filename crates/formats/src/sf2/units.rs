@@ -1,7 +1,7 @@
 //! What generators count in (section 8.1.2), and how Ladder's own units stand to it.
 
 use crate::driven::cents_a_key;
-use program::{CourseId, CourseTime, Shape};
+use program::{CourseId, CourseTime, Shape, pan_gains};
 
 /// Key 0, in Hz.
 const KEY_0_HZ: f64 = 8.175_798_9;
@@ -45,4 +45,31 @@ pub(super) fn released_from(sustain: f64) -> f64 {
 /// A time as it is at middle C, of one that follows the key by so many cents.
 pub(super) fn at_middle_c(shape: &Shape, id: CourseId, time: CourseTime, ms: f64) -> f64 {
     ms * (-cents_a_key(shape, id, time).round() * 60.0 / 1_200.0).exp2()
+}
+
+/// How much lower the left of two sides is than the right where they are panned by so many hundredths, in centibels.
+fn leaning(hundredths: i32) -> i32 {
+    let (left, right) = pan_gains(f64::from(hundredths) / 100.0, true);
+    let centibels = |gain: f64| (-200.0 * gain.max(1e-4).log10()).round() as i32;
+    centibels(left) - centibels(right)
+}
+
+/// The place of two sides that lean so: several lean alike, of which this is the one nearest to the middle.
+pub(super) fn pan_that_leans(centibels: i32) -> f64 {
+    let apart = |pan: &i32| ((leaning(*pan) - centibels).abs(), pan.abs());
+    f64::from((-100..=100).min_by_key(apart).unwrap_or(0)) / 100.0
+}
+
+/// A place of two sides as a SoundFont can say it.
+pub(crate) fn pan_of_two_sides(pan: f64) -> f64 {
+    pan_that_leans(leaning((pan * 100.0).round() as i32))
+}
+
+/// Level of an attenuation in centibels.
+pub(super) fn under(centibels: i32) -> f64 {
+    if centibels == 0 {
+        0.0
+    } else {
+        -f64::from(centibels) / 10.0
+    }
 }

@@ -10,8 +10,6 @@ use std::io::{Seek, SeekFrom, Write};
 
 /// Zero frames after each sample (section 7.10).
 const GAP_FRAMES: u64 = 46;
-/// Note-on velocity, downward, unipolar, concave: the source of the default level modulator (section 8.4.1).
-pub(super) const VELOCITY_CONCAVE: u16 = 0x0502;
 /// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).
 const VELOCITY_LINEAR: u16 = 0x0102;
 

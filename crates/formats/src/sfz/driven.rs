@@ -1,5 +1,6 @@
 //! Filters, courses, slow movements and routes in words of SFZ: of version 1 where it has them, else of version 2 (from memory).
 
+use super::Opcodes;
 use super::document::Section;
 use super::numbers::number_of;
 use crate::FormatError;
@@ -8,10 +9,8 @@ use program::{
     Course, CourseId, Curve, CurveId, CurvePoint, Filter, Movement, MovementId, ParamId, Passes, Program,
     Rate, Route, RouteId, Shape, Source, Wave,
 };
-use std::collections::{BTreeSet, HashMap};
+use std::collections::BTreeSet;
 use std::fmt::Write;
-
-type Opcodes = HashMap<String, String>;
 
 /// Curves up to this number are predefined (version 2, from memory).
 const FIRST_CURVE: u64 = 7;

@@ -4,12 +4,17 @@ mod document;
 mod driven;
 mod numbers;
 mod read;
+mod regions;
+mod strands;
 mod words;
 mod write;
 
 pub use document::{Document, Section, path_within};
-pub use read::{Brought, Heard, SfzRead, read_sfz};
+pub use read::{Brought, FileFacts, SfzRead, read_sfz};
 pub use write::write_sfz;
+
+/// What is said of one thing, by its words.
+type Opcodes = std::collections::HashMap<String, String>;
 
 #[cfg(test)]
 mod tests {
@@ -345,7 +350,7 @@ mod tests {
     /// What stands in a text beside files of a length.
     fn read(text: &str, frames: impl Fn(&str) -> Option<u64>) -> Result<SfzRead, crate::FormatError> {
         let heard = |path: &str| {
-            Some(Heard {
+            Some(FileFacts {
                 rate_hz: 48_000,
                 channels: 2,
                 frames: frames(path)?,

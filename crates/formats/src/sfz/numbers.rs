@@ -1,14 +1,10 @@
 //! Numbers of SFZ, and the names of notes.
 
+use super::Opcodes;
 use crate::FormatError;
-use std::collections::HashMap;
 
 /// The number of an opcode, or what is usual where it is not there.
-pub(super) fn number_of(
-    opcodes: &HashMap<String, String>,
-    name: &str,
-    default: f64,
-) -> Result<f64, FormatError> {
+pub(super) fn number_of(opcodes: &Opcodes, name: &str, default: f64) -> Result<f64, FormatError> {
     let Some(text) = opcodes.get(name) else {
         return Ok(default);
     };
