@@ -4,7 +4,7 @@
 //! level goes; the device's own buffer is not in it. Wants what the browser tests want: see `bin/test`.
 
 use anyhow::Context;
-use e2e::{Browser, Ladder};
+use e2e::{Browser, Ladder, say};
 use serde_json::json;
 use std::time::Duration;
 use thirtyfour::By;
@@ -94,14 +94,7 @@ async fn main() -> anyhow::Result<()> {
         all.push(took.as_f64().context("a move was not heard")?);
     }
     mouse("mouseReleased", x, y, false).await?;
-    all.sort_by(f64::total_cmp);
-    let at = |share: f64| all[((all.len() - 1) as f64 * share) as usize];
-    println!(
-        "from a move to half of its sound (bar: median 20 ms): median {:.1}, 95 % {:.1}, worst {:.1} ms",
-        at(0.5),
-        at(0.95),
-        at(1.0)
-    );
+    say("from a move to half of its sound (bar: median 20 ms)", all);
     browser.close().await?;
     ladder.end().await
 }

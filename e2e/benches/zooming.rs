@@ -4,7 +4,7 @@
 //! among it), as Chromium counts it itself. Wants what the browser tests want: see `bin/test`.
 
 use anyhow::Context;
-use e2e::{Browser, Ladder};
+use e2e::{Browser, Ladder, say};
 use serde_json::json;
 use signal::Audio;
 use std::f64::consts::TAU;
@@ -42,17 +42,6 @@ async fn spent(tools: &ChromeDevTools) -> anyhow::Result<[f64; 2]> {
         found.and_then(|metric| metric["value"].as_f64()).unwrap_or(0.0) * 1_000.0
     };
     Ok([of("TaskDuration"), of("ScriptDuration")])
-}
-
-fn say(what: &str, mut ms: Vec<f64>) {
-    ms.sort_by(f64::total_cmp);
-    let at = |share: f64| ms[((ms.len() - 1) as f64 * share) as usize];
-    println!(
-        "{what}: median {:.1}, 95 % {:.1}, worst {:.1} ms",
-        at(0.5),
-        at(0.95),
-        at(1.0)
-    );
 }
 
 #[tokio::main]

@@ -2,6 +2,7 @@
 
 mod browser;
 mod database;
+mod figures;
 mod objects;
 mod page;
 mod rendered;
@@ -9,9 +10,10 @@ mod server;
 
 pub use browser::Browser;
 pub use database::Database;
+pub use figures::say;
 pub use objects::Objects;
 pub use page::{Page, PageEnd, Playing, Sound};
-pub use rendered::{same_samples, same_samples_as};
+pub use rendered::{Played, same_samples};
 pub use server::{Ladder, Start, free_port};
 
 use rand::SeedableRng;

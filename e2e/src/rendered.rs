@@ -12,6 +12,24 @@ use std::collections::BTreeSet;
 const BLOCK: usize = 128;
 const RATE_HZ: f64 = 48_000.0;
 
+/// What is played: an instrument, or what a format will hold of it.
+#[derive(Debug, Clone, Copy)]
+pub struct Played {
+    /// Which.
+    pub instrument: u64,
+    /// `None` for the whole.
+    pub format: Option<Format>,
+}
+
+impl From<u64> for Played {
+    fn from(instrument: u64) -> Self {
+        Self {
+            instrument,
+            format: None,
+        }
+    }
+}
+
 /// Plays a score of blocks and events on an instrument, by the page's engine as WebAssembly and by the one here: left and right, as heard here.
 ///
 /// # Errors
@@ -19,31 +37,21 @@ const RATE_HZ: f64 = 48_000.0;
 pub async fn same_samples(
     ladder: &Ladder,
     browser: &Browser,
-    instrument: u64,
+    played: impl Into<Played>,
     score: &[(usize, EventKind)],
     blocks: usize,
 ) -> anyhow::Result<(Vec<f32>, Vec<f32>)> {
-    same_samples_as(None, ladder, browser, instrument, score, blocks).await
-}
-
-/// The same, of what a format will hold of it.
-///
-/// # Errors
-/// Those of [`same_samples`].
-pub async fn same_samples_as(
-    format: Option<(Format, &str)>,
-    ladder: &Ladder,
-    browser: &Browser,
-    instrument: u64,
-    score: &[(usize, EventKind)],
-    blocks: usize,
-) -> anyhow::Result<(Vec<f32>, Vec<f32>)> {
+    let Played { instrument, format } = played.into();
     let mut program: program::Program =
         serde_json::from_value(ladder.get(&format!("/api/instruments/{instrument}"))?["program"].clone())?;
-    if let Some((format, _)) = format {
+    if let Some(format) = format {
         program = lower(&program, format).heard(&program);
     }
-    let heard_as = format.map_or_else(String::new, |(_, name)| format!("?as={name}"));
+    let heard_as = match format {
+        None => "",
+        Some(Format::Sfz) => "?as=sfz",
+        Some(Format::SoundFont2) => "?as=sound_font2",
+    };
     let keys: BTreeSet<u8> = (score.iter())
         .filter_map(|(_, kind)| match kind {
             EventKind::NoteOn { key, .. } => Some(*key),

@@ -1,6 +1,6 @@
 //! Brightness, pitch and what they follow: made from nothing on the page by choosing, typing, dragging and by keyboard, heard, and undone from another page.
 
-use e2e::{Browser, Ladder, same_samples, same_samples_as};
+use e2e::{Browser, Ladder, Played, same_samples};
 use engine::EventKind;
 use formats::Format;
 use thirtyfour::prelude::*;
@@ -142,8 +142,11 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     // And heard, by a box or by a key: without the drift and the glide, and again with them.
     one.click("label", "Keys play it so").await?;
     one.named("[data-part=heard-as]", "keys play SoundFont").await?;
-    let soundfont = Some((Format::SoundFont2, "sound_font2"));
-    let held = same_samples_as(soundfont, &ladder, &one, 1, &legato, 900).await?;
+    let soundfont = Played {
+        instrument: 1,
+        format: Some(Format::SoundFont2),
+    };
+    let held = same_samples(&ladder, &one, soundfont, &legato, 900).await?;
     assert!(held.0 != gliding.0);
     for next in ["keys play the whole", "keys play SFZ"] {
         one.driver

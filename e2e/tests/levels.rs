@@ -28,6 +28,15 @@ async fn measure(page: &Browser) -> anyhow::Result<()> {
     .await
 }
 
+/// Waits until the page knows that the instrument is another than was measured.
+async fn changed(page: &Browser) -> anyhow::Result<()> {
+    page.until(
+        "that it was changed",
+        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
+    )
+    .await
+}
+
 /// The level of a strand, as the program has it.
 fn gain(ladder: &Ladder, strand: usize) -> anyhow::Result<f64> {
     let view = ladder.get("/api/instruments/1")?;
@@ -56,11 +65,7 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     assert!((front - back).abs() > 1.0, "{front} {back}");
     page.click("[data-part=levels] button", "Bring the strands together")
         .await?;
-    page.until(
-        "that it was changed",
-        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
-    )
-    .await?;
+    changed(&page).await?;
     let middle = (front + back) / 2.0;
     assert!((gain(&ladder, 0)? - (middle - front)).abs() < 0.1);
     measure(&page).await?;
@@ -82,11 +87,7 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     let loud = number(&page, "keys struck hard").await?;
     assert!(loud > peak + 6.0 && loud > -1.0, "{peak} {loud}");
     page.click("[data-part=levels] button", "Lower all by").await?;
-    page.until(
-        "that it was changed",
-        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
-    )
-    .await?;
+    changed(&page).await?;
     measure(&page).await?;
     let room = number(&page, "keys struck hard").await?;
     assert!((room + 1.0).abs() < 0.11, "{room}");
@@ -94,11 +95,7 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     // The layers of each rank go over into one another without a step, and none is left to be closed.
     page.click("[data-part=levels] button", "Bring the layers together")
         .await?;
-    page.until(
-        "that it was changed",
-        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
-    )
-    .await?;
+    changed(&page).await?;
     measure(&page).await?;
     page.until(
         "no step is left",
@@ -118,11 +115,7 @@ async fn strands_come_together_and_ten_keys_get_room() -> anyhow::Result<()> {
     .await?;
     page.click("[data-part=levels] button", "Bring it to the shelf's")
         .await?;
-    page.until(
-        "that it was changed",
-        "return document.querySelector('[data-part=levels]').innerText.includes('measure again before')",
-    )
-    .await?;
+    changed(&page).await?;
     measure(&page).await?;
     let loudness = number(&page, "at strike 100").await?;
     assert!((loudness + 31.0).abs() < 0.11, "{loudness}");

@@ -1,12 +1,13 @@
 //! `ladder build`: an instrument of a folder of named recordings.
 
+use crate::telling;
 use clap::{Args, ValueEnum};
-use formats::{Format, Loss};
+use formats::{Format, Loss, clean_name};
 use instrument::Kind;
 use serde_json::json;
-use std::io::{IsTerminal, Write};
+use std::io::Write;
 use std::path::{Path, PathBuf};
-use work::{Built, ExportSettings, FileBuilt, Written, build, export, export_beside, refusal, write_whole};
+use work::{Beside, Built, ExportSettings, FileBuilt, build, export, export_beside, refusal, write_whole};
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder build recordings/organ --out Organ --formats sfz,sf2")]
@@ -41,6 +42,15 @@ enum Wanted {
     Wav,
 }
 
+impl Wanted {
+    fn format(self) -> Format {
+        match self {
+            Self::Sfz | Self::Wav => Format::Sfz,
+            Self::Sf2 => Format::SoundFont2,
+        }
+    }
+}
+
 impl Build {
     /// Does it; prints what was written and lost, and writes a report beside it.
     pub fn run(self) -> anyhow::Result<()> {
@@ -49,8 +59,12 @@ impl Build {
             Some(folder.file_name()?.to_string_lossy().into_owned())
         });
         let name = called.unwrap_or_else(|| "Instrument".to_owned());
+        for wanted in &self.formats {
+            ExportSettings::of(wanted.format(), self.bits)?;
+        }
+        outside(&self.out, &self.folder)?;
         let built = build(&self.folder, &name, self.kind, &|share| {
-            told("listened to", share);
+            telling::share("listened to", share);
             true
         })?;
         let mut losses: Vec<(&str, Vec<Loss>)> = Vec::new();
@@ -58,7 +72,7 @@ impl Build {
             let (what, lost) = self.write(&built, *wanted)?;
             losses.push((what, lost));
         }
-        ended();
+        telling::over();
         let (json, page) = reports(&built, &losses);
         write_whole(&self.out.join("report.json"), |out| {
             Ok(out.write_all(json.as_bytes())?)
@@ -68,18 +82,15 @@ impl Build {
         })?;
         let used = built.files.iter().filter(|file| file.take.is_some()).count();
         println!(
-            "{used} of {} files became «{name}»: {} regions.",
+            "{used} of {} files became «{name}»: {}.",
             built.files.len(),
-            built.resolved.program.regions.len()
+            telling::regions(built.resolved.program.regions.len())
         );
         for file in built.files.iter().filter(|file| !file.says.is_empty()) {
             println!("{}: {}", file.file, file.says.join(" "));
         }
-        for (what, loss) in losses
-            .iter()
-            .flat_map(|(what, lost)| lost.iter().map(move |loss| (what, loss)))
-        {
-            println!("{what}: {} ({})", loss.what, loss.regions);
+        for (_, lost) in &losses {
+            telling::losses(lost);
         }
         Ok(())
     }
@@ -87,63 +98,44 @@ impl Build {
     fn write(&self, built: &Built, wanted: Wanted) -> anyhow::Result<(&'static str, Vec<Loss>)> {
         let program = &built.resolved.program;
         let progress = |share: f64| {
-            told("written", share);
+            telling::share("written", share);
             true
         };
-        let settings = |format| ExportSettings {
-            format,
-            bits: self.bits,
+        let settings = ExportSettings::of(wanted.format(), self.bits)?;
+        if wanted == Wanted::Sf2 {
+            let path = self.out.join(format!("{}.sf2", clean_name(&program.name)));
+            let exported = write_whole(&path, |out| export(program, settings, built, out, progress))?;
+            return Ok(("SoundFont", exported.losses));
+        }
+        let sfz = format!("{}.sfz", clean_name(&program.name));
+        let beside = Beside {
+            folder: &self.out,
+            sfz: (wanted == Wanted::Sfz).then_some(sfz.as_str()),
         };
-        Ok(match wanted {
-            Wanted::Sfz | Wanted::Wav => {
-                let what = if wanted == Wanted::Sfz {
-                    Written::SfzAndAudio
-                } else {
-                    Written::AudioAlone
-                };
-                let done = export_beside(program, settings(Format::Sfz), built, (&self.out, what), progress)?;
-                ("SFZ", done.losses)
-            }
-            Wanted::Sf2 if self.bits == 32 => {
-                return Err(refusal("A SoundFont is written with 16 or 24 bits."));
-            }
-            Wanted::Sf2 => {
-                let path: PathBuf = self.out.join(format!("{}.sf2", safe(&program.name)));
-                let mut losses = Vec::new();
-                write_whole(&path, |out| {
-                    losses = export(program, settings(Format::SoundFont2), built, out, progress)?.losses;
-                    Ok(())
-                })?;
-                ("SoundFont", losses)
-            }
-        })
+        let exported = export_beside(program, settings, built, beside, progress)?;
+        Ok(("SFZ", exported.losses))
     }
 }
 
-/// A name that a file may have.
-fn safe(name: &str) -> String {
-    let name = Path::new(name)
-        .file_name()
-        .map_or_else(String::new, |name| name.to_string_lossy().into_owned());
-    if name.is_empty() {
-        "Instrument".to_owned()
-    } else {
-        name
+/// That what is written does not lie among the recordings: it would be taken for one the next time.
+fn outside(out: &Path, folder: &Path) -> anyhow::Result<()> {
+    let there = out.ancestors().find_map(|path| {
+        let path = if path.as_os_str().is_empty() {
+            Path::new(".")
+        } else {
+            path
+        };
+        path.canonicalize().ok()
+    });
+    let Ok(folder) = folder.canonicalize() else {
+        return Ok(());
+    };
+    if there.is_some_and(|out| out.starts_with(folder)) {
+        return Err(refusal(
+            "--out lies among the recordings, and would be taken for one of them: name another folder.",
+        ));
     }
-}
-
-/// How far it is, on a terminal alone.
-fn told(what: &str, share: f64) {
-    if std::io::stderr().is_terminal() {
-        eprint!("\r\x1b[K{what}: {:3.0} %", share * 100.0);
-        let _ = std::io::stderr().flush();
-    }
-}
-
-fn ended() {
-    if std::io::stderr().is_terminal() {
-        eprint!("\r\x1b[K");
-    }
+    Ok(())
 }
 
 /// The same as JSON and as a page.
@@ -188,7 +180,7 @@ fn row(file: &FileBuilt) -> String {
         frames(file.sound_frames),
         number(file.cents),
         frames(file.loop_frames),
-        number(file.seam_db),
+        number(file.audible_db),
         escaped(&file.says.join(" ")),
     )
 }

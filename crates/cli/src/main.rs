@@ -2,8 +2,10 @@
 
 mod build;
 mod convert;
+mod from;
 mod measure;
 mod render;
+mod telling;
 
 use anyhow::Context;
 use clap::{Parser, Subcommand};

@@ -1,15 +1,16 @@
 //! `ladder render`: a MIDI file played through an SFZ or a SoundFont.
 
+use crate::from::From;
 use anyhow::Context;
 use clap::Args;
 use std::path::PathBuf;
-use work::Opened;
+use work::spare;
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder render Organ/Organ.sfz song.mid --out song.wav")]
 pub struct Render {
-    /// An SFZ, with its audio beside it, or a SoundFont.
-    instrument: PathBuf,
+    #[command(flatten)]
+    from: From,
     /// A Standard MIDI File; all of its channels are played.
     song: PathBuf,
     /// The WAV file to write.
@@ -24,12 +25,6 @@ pub struct Render {
     /// Width of the WAV file: 16, 24 or 32 (float).
     #[arg(long, default_value_t = 24, value_parser = crate::bits)]
     bits: u16,
-    /// Of a SoundFont: BANK:PROGRAM, or how the preset's name begins.
-    #[arg(long)]
-    preset: Option<String>,
-    /// The folder that an SFZ's paths may not leave; its own where it is left out.
-    #[arg(long)]
-    within: Option<PathBuf>,
     /// Prints voices, seconds and times real time in a line.
     #[arg(long)]
     figures: bool,
@@ -38,7 +33,8 @@ pub struct Render {
 impl Render {
     /// Does it.
     pub fn run(self) -> anyhow::Result<()> {
-        let opened = Opened::file(&self.instrument, self.preset.as_deref(), self.within.as_deref())?;
+        let opened = self.from.open()?;
+        spare(&opened, std::iter::once(self.out.clone()))?;
         for what in &opened.lost {
             eprintln!("{what}");
         }

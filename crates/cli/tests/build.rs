@@ -2,21 +2,14 @@
 
 #![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
 
+mod ran;
+
 use formats::{Phrase, PhraseEvent};
+use ran::{done, ladder, refused};
 use signal::Audio;
 use std::fs;
-use std::path::Path;
-use std::process::{Command, Output};
 
 const RATE: u32 = 44_100;
-
-fn ladder(folder: &Path, arguments: &[&str]) -> Output {
-    Command::new(env!("CARGO_BIN_EXE_ladder"))
-        .current_dir(folder)
-        .args(arguments)
-        .output()
-        .unwrap()
-}
 
 /// A held tone after a while of silence, a little out of tune.
 fn tone(key: u8, cents: f64, level: f64) -> Audio {
@@ -65,22 +58,13 @@ fn a_folder_becomes_an_instrument_that_plays_in_tune_and_holds() {
         "--formats",
         "sfz,sf2",
     ];
-    let output = ladder(at, &build);
-    let said = String::from_utf8_lossy(&output.stdout).into_owned();
-    assert!(
-        output.status.success(),
-        "{said} {}",
-        String::from_utf8_lossy(&output.stderr)
-    );
+    let said = done(at, &build);
     assert!(said.contains("6 of 8 files became «Rank»"), "{said}");
     assert!(
         said.contains("silence C5 soft.wav: Every sample of it is 0."),
         "{said}"
     );
-    assert!(
-        said.contains("SoundFont: SoundFont has no round robins"),
-        "{said}"
-    );
+    assert!(said.contains("SoundFont has no round robins"), "{said}");
     let report: serde_json::Value =
         serde_json::from_slice(&fs::read(at.join("Out/report.json")).unwrap()).unwrap();
     let files = report["files"].as_array().unwrap();
@@ -111,12 +95,7 @@ fn a_folder_becomes_an_instrument_that_plays_in_tune_and_holds() {
     };
     fs::write(at.join("song.mid"), formats::write_phrase(&song)).unwrap();
     for instrument in ["Out/Rank.sfz", "Out/Rank.sf2"] {
-        let played = ladder(at, &["render", instrument, "song.mid", "--out", "song.wav"]);
-        assert!(
-            played.status.success(),
-            "{}",
-            String::from_utf8_lossy(&played.stderr)
-        );
+        done(at, &["render", instrument, "song.mid", "--out", "song.wav"]);
         let heard = formats::decode(fs::read(at.join("song.wav")).unwrap(), Some("wav")).unwrap();
         for (n, key) in keys.iter().enumerate() {
             // From the fifth second of each on: the recording has 2.7.
@@ -136,7 +115,7 @@ fn a_folder_becomes_an_instrument_that_plays_in_tune_and_holds() {
     let before = fs::read(at.join("Out/Rank.sf2")).unwrap();
     let count = || fs::read_dir(at.join("Out/samples")).unwrap().count();
     let samples = count();
-    assert!(ladder(at, &build).status.success());
+    done(at, &build);
     assert_eq!(before, fs::read(at.join("Out/Rank.sf2")).unwrap());
     assert_eq!(samples, count());
 }
@@ -146,16 +125,32 @@ fn a_folder_that_cannot_be_built_is_told_in_a_sentence() {
     let folder = tempfile::TempDir::new().unwrap();
     let at = folder.path();
     fs::create_dir(at.join("Empty")).unwrap();
-    let refused = |arguments: &[&str]| {
-        let output = ladder(at, arguments);
-        assert_eq!(output.status.code(), Some(1));
-        String::from_utf8_lossy(&output.stderr).into_owned()
-    };
-    assert!(refused(&["build", "Empty", "--out", "Out"]).contains("no audio files"));
-    assert!(refused(&["build", "Nowhere", "--out", "Out"]).contains("cannot be read"));
+    assert!(refused(at, &["build", "Empty", "--out", "Out"]).contains("no audio files"));
+    assert!(refused(at, &["build", "Nowhere", "--out", "Out"]).contains("cannot be read"));
     fs::write(at.join("Empty/x.wav"), "no").unwrap();
-    assert!(refused(&["build", "Empty", "--out", "Out"]).contains("tells a note"));
+    assert!(refused(at, &["build", "Empty", "--out", "Out"]).contains("tells a note"));
     assert!(!at.join("Out").exists());
+    // What is built does not lie among what it is built of.
+    for out in ["Empty", "Empty/Out", "."] {
+        let said = refused(at, &["build", ".", "--out", out]);
+        assert!(said.contains("lies among the recordings"), "{out}: {said}");
+    }
+    assert!(
+        refused(
+            at,
+            &[
+                "build",
+                "Empty",
+                "--out",
+                "Out",
+                "--formats",
+                "sf2",
+                "--bits",
+                "32"
+            ]
+        )
+        .contains("16 or 24 bits")
+    );
     // A wish that is none.
     assert_eq!(
         ladder(at, &["build", "Empty", "--out", "Out", "--formats", "doc"])
@@ -169,4 +164,28 @@ fn a_folder_that_cannot_be_built_is_told_in_a_sentence() {
             .code(),
         Some(2)
     );
+}
+
+/// Two that say the same place, and another mic: nobody has to find out by listening.
+#[test]
+fn what_is_not_played_is_told() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let at = folder.path();
+    for name in ["a/Bell C4 close.wav", "b/Bell C4 close.wav", "a/Bell C4 room.wav"] {
+        let path = at.join("Bells").join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, formats::wav_bytes(&tone(60, 0.0, 0.2), 24, None)).unwrap();
+    }
+    let said = done(at, &["build", "Bells", "--out", "Out", "--formats", "wav"]);
+    assert!(said.contains("2 of 3 files became «Bells»: 1 region."), "{said}");
+    assert!(
+        said.contains("a/Bell C4 close.wav: Another file has the same place"),
+        "{said}"
+    );
+    assert!(
+        said.contains("a/Bell C4 room.wav: It is of another mic"),
+        "{said}"
+    );
+    assert_eq!(fs::read_dir(at.join("Out/samples")).unwrap().count(), 1);
+    assert!(!at.join("Out/Bells.sfz").exists());
 }

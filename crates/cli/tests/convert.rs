@@ -2,34 +2,13 @@
 
 #![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
 
+mod ran;
+
 use formats::{Phrase, PhraseEvent};
+use ran::{done, ladder, refused};
 use signal::Audio;
 use std::fs;
 use std::path::Path;
-use std::process::{Command, Output};
-
-fn ladder(folder: &Path, arguments: &[&str]) -> Output {
-    Command::new(env!("CARGO_BIN_EXE_ladder"))
-        .current_dir(folder)
-        .args(arguments)
-        .output()
-        .unwrap()
-}
-
-/// What it said, where it has to have done it.
-fn done(folder: &Path, arguments: &[&str]) -> String {
-    let output = ladder(folder, arguments);
-    let error = String::from_utf8_lossy(&output.stderr).into_owned();
-    assert!(output.status.success(), "{arguments:?}: {error}");
-    String::from_utf8_lossy(&output.stdout).into_owned()
-}
-
-/// What it said, where it has to have refused.
-fn refused(folder: &Path, arguments: &[&str]) -> String {
-    let output = ladder(folder, arguments);
-    assert_eq!(output.status.code(), Some(1), "{arguments:?}");
-    String::from_utf8_lossy(&output.stderr).into_owned()
-}
 
 fn tone(key: u8, seconds: u32) -> Audio {
     let hz = signal::hz_of_key(f64::from(key));
@@ -166,6 +145,21 @@ fn what_cannot_be_done_is_said_in_a_sentence_and_nothing_is_left_behind() {
         refused(at, &["render", "Tones.sfz", "Tones.sfz", "--out", "out.wav"]).contains("not a MIDI file")
     );
     assert!(!at.join("out.sf2").exists() && !at.join("out.wav").exists());
+    // What is read is never written over.
+    let before = fs::read(at.join("Tones/Low 57.WAV")).unwrap();
+    let text = fs::read(at.join("Tones.sfz")).unwrap();
+    for to in ["Tones.sfz", "./Tones/../Tones.sfz"] {
+        assert!(refused(at, &["convert", "Tones.sfz", to]).contains("would be written over"));
+    }
+    fs::create_dir(at.join("samples")).unwrap();
+    fs::copy(at.join("Tones/Low 57.WAV"), at.join("samples/Low 57.wav")).unwrap();
+    fs::write(at.join("own.sfz"), "<region> sample=samples/Low 57.wav key=57").unwrap();
+    assert!(refused(at, &["convert", "own.sfz", "other.sfz"]).contains("would be written over"));
+    assert!(!at.join("other.sfz").exists());
+    let out = ["render", "Tones.sfz", "song.mid", "--out", "Tones/Low 57.WAV"];
+    assert!(refused(at, &out).contains("would be written over"));
+    assert_eq!(fs::read(at.join("Tones/Low 57.WAV")).unwrap(), before);
+    assert_eq!(fs::read(at.join("Tones.sfz")).unwrap(), text);
     // With the folder that it may read named, it is read.
     done(at, &["convert", "Inside/out.sfz", "out.sf2", "--within", "."]);
     assert!(at.join("out.sf2").exists());

@@ -26,7 +26,7 @@ pub use bake::{Bake, Rounds, bake};
 pub use chunks::small_chunks;
 pub use decode::{AudioReader, decode};
 pub use dither::to_16_bits;
-pub use lower::{Format, Loss, Lowered, lower};
+pub use lower::{Format, Loss, Lowered, clean_name, lower};
 pub use phrase::{Phrase, PhraseEvent, read_phrase, write_phrase};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};

@@ -266,12 +266,7 @@ impl Lowering<'_> {
         if self.is_soundfont() {
             // Where controllers stand at first, they stay.
             let standing = Standing::of(self.program);
-            let sources = (self.program.strand_of(region).into_iter())
-                .flat_map(|strand| &strand.when.sources)
-                .chain(&region.when.sources);
-            let faded: f64 = sources
-                .map(|within| standing.gain(std::slice::from_ref(within)))
-                .product();
+            let faded = standing.gain(self.program.sources_of(region));
             gain_db += amplitude_to_db(faded);
         }
         let gain_db = if self.is_soundfont() {
@@ -480,7 +475,7 @@ pub(crate) fn sustain_db_of(percent: f64) -> f64 {
 }
 
 /// A name that every file system and both formats take: what is a separator or a control becomes a low line.
-fn clean_name(name: &str) -> String {
+pub fn clean_name(name: &str) -> String {
     let plain: String = name
         .replace('♯', "#")
         .replace('♭', "b")

@@ -95,6 +95,13 @@ impl Program {
         self.strand(region.key.strand)
     }
 
+    /// Where sources have to stand for a region to be heard: as its strand asks, and as it asks itself.
+    pub fn sources_of<'a>(&'a self, region: &'a Region) -> impl Iterator<Item = &'a Within> {
+        let of_strand = self.strand_of(region).map(|strand| &strand.when);
+        let both = of_strand.into_iter().chain([&region.when]);
+        both.flat_map(|when| &when.sources)
+    }
+
     /// The loop that a region goes round; none where nothing would ever let it go: what a key starts as it comes up, or a pedal, is played to its end.
     pub fn loop_of(&self, region: &Region) -> Option<Loop> {
         let on = self.strand_of(region).map(|strand| strand.on);

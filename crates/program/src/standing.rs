@@ -205,12 +205,12 @@ impl Standing {
     }
 
     /// Amplitude from the fades of sources, 0 to 1. One that left its span after the strike is not heard.
-    pub fn gain(&self, sources: &[Within]) -> f64 {
+    pub fn gain<'a>(&self, sources: impl IntoIterator<Item = &'a Within>) -> f64 {
         let of = |within: &Within| {
             self.step(within.source)
                 .map_or(1.0, |step| within.span.gain(step))
         };
-        sources.iter().map(of).product()
+        sources.into_iter().map(of).product()
     }
 
     /// Whether a switch stands where it has to.

@@ -38,7 +38,7 @@ pub struct FileBuilt {
     /// Its loop, by frames, the end the first after.
     pub loop_frames: Option<(u64, u64)>,
     /// How far its seams stand out of the sound, in dB; 0 or less cannot be told from it.
-    pub seam_db: Option<f64>,
+    pub audible_db: Option<f64>,
 }
 
 /// An instrument that was built.
@@ -96,15 +96,17 @@ pub fn build(
     let placed = place_files(&names, &told, Spelling::default(), None);
     let kind = kind.unwrap_or_else(|| kind_offered(Kind::Sustained, &told));
     let mut placings: Vec<Placing> = Vec::new();
+    let mic = placed.files.iter().find_map(|of| of.guess.mic.clone());
     for of in placed.files {
-        if of.key.is_some() {
-            placings.push(of);
+        let why = if of.key.is_none() {
+            "Neither its name nor its sound tells a note."
+        } else if of.guess.mic.is_some() && of.guess.mic != mic {
+            "It is of another mic: one is built."
         } else {
-            files.push(left_out(
-                names[of.file].clone(),
-                "Neither its name nor its sound tells a note.",
-            ));
-        }
+            placings.push(of);
+            continue;
+        };
+        files.push(left_out(names[of.file].clone(), why));
     }
     if placings.is_empty() {
         return Err(refusal(
@@ -166,6 +168,9 @@ pub fn build(
         if contradicts(&of.guess, &heard.told, of.key) {
             says.push("Look at it: what is heard is another note.".to_owned());
         }
+        if !take.chosen {
+            says.push("Another file has the same place, and is played.".to_owned());
+        }
         let treatment = take.treatment.as_ref();
         let looped = treatment.and_then(|treatment| treatment.looped.as_ref());
         files.push(FileBuilt {
@@ -175,7 +180,7 @@ pub fn build(
             sound_frames: treatment.map(|treatment| (treatment.start_frame, treatment.end_frame)),
             cents: treatment.map(|treatment| treatment.recording_cents),
             loop_frames: looped.map(|looped| (looped.start_frame, looped.end_frame)),
-            seam_db: take.seam.as_ref().and_then(|seam| seam.audible_db),
+            audible_db: take.seam.as_ref().and_then(|seam| seam.audible_db),
         });
     }
     files.sort_by(|a, b| a.file.cmp(&b.file));
@@ -198,7 +203,7 @@ fn left_out(file: String, why: &str) -> FileBuilt {
         sound_frames: None,
         cents: None,
         loop_frames: None,
-        seam_db: None,
+        audible_db: None,
     }
 }
 
@@ -349,5 +354,11 @@ impl Samples for Built {
         let end = (first + channels).min(audio.channels.len());
         audio.channels = audio.channels.drain(first.min(end)..end).collect();
         Ok(audio)
+    }
+
+    fn files(&self) -> Vec<PathBuf> {
+        let both =
+            |(left, right): &(PathBuf, Option<PathBuf>)| std::iter::once(left.clone()).chain(right.clone());
+        self.sounds.iter().flat_map(both).collect()
     }
 }

@@ -5,10 +5,11 @@ use anyhow::Context;
 use formats::{Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_sf2, write_sfz, write_wav};
 use program::Program;
 use serde::{Deserialize, Serialize};
+use std::collections::HashSet;
 use std::fs::{File, Permissions};
 use std::io::{BufWriter, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
 
@@ -19,6 +20,20 @@ pub struct ExportSettings {
     pub format: Format,
     /// Width of the audio: 16 or 24; of WAV files beside an SFZ 32, too.
     pub bits: u16,
+}
+
+impl ExportSettings {
+    /// Of a width that the format has.
+    ///
+    /// # Errors
+    /// A sentence, where it has not.
+    pub fn of(format: Format, bits: u16) -> anyhow::Result<Self> {
+        match (format, bits) {
+            (_, 16 | 24) | (Format::Sfz, 32) => Ok(Self { format, bits }),
+            (Format::Sfz, _) => Err(refusal("WAV files are written with 16, 24 or 32 bits.")),
+            (Format::SoundFont2, _) => Err(refusal("A SoundFont is written with 16 or 24 bits.")),
+        }
+    }
 }
 
 /// What was written.
@@ -37,6 +52,11 @@ pub trait Samples {
     /// # Errors
     /// Where it is not there or cannot be read.
     fn audio(&self, sample: &program::Sample) -> anyhow::Result<signal::Audio>;
+
+    /// Files of this machine that it reads; none where they lie in a library.
+    fn files(&self) -> Vec<PathBuf> {
+        Vec::new()
+    }
 }
 
 /// Writes an instrument out, as it was when that was asked for.
@@ -123,12 +143,8 @@ pub fn export<S: Samples + ?Sized>(
     let name = match settings.format {
         Format::Sfz => {
             let mut zip = Zip(zip::ZipWriter::new(out));
-            write_files(
-                &mut zip,
-                &lowered.program,
-                (settings.bits, Written::SfzAndAudio),
-                audio,
-            )?;
+            let sfz = format!("{}.sfz", lowered.program.name);
+            write_files(&mut zip, &lowered.program, (settings.bits, Some(&sfz)), audio)?;
             zip.0.finish()?;
             format!("{} SFZ.zip", lowered.program.name)
         }
@@ -143,34 +159,65 @@ pub fn export<S: Samples + ?Sized>(
     })
 }
 
-/// What is written into a folder.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Written {
-    /// An SFZ and its audio.
-    SfzAndAudio,
-    /// The audio alone, with loops and roots inside.
-    AudioAlone,
+/// Where an SFZ and its audio go.
+#[derive(Debug, Clone, Copy)]
+pub struct Beside<'a> {
+    /// The folder.
+    pub folder: &'a Path,
+    /// The name of the SFZ in it; `None` for the audio alone, with loops and roots inside.
+    pub sfz: Option<&'a str>,
 }
 
-/// Writes an SFZ and its audio, or the audio alone, into a folder. Files are whole or not there; those of the same names are replaced.
+/// Writes an SFZ and its audio, or the audio alone, into a folder. Files are whole or not there; those of the same names are replaced, but for what is read
+/// meanwhile.
 ///
 /// # Errors
-/// Those of [`export`].
+/// Those of [`export`] and of [`spare`].
 pub fn export_beside<S: Samples + ?Sized>(
     program: &Program,
     settings: ExportSettings,
     samples: &S,
-    (folder, what): (&Path, Written),
+    beside: Beside,
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
     let lowered = lowered(program, settings)?;
+    let names = lowered
+        .program
+        .samples
+        .iter()
+        .map(|sample| sample.source.as_str());
+    spare(
+        samples,
+        names.chain(beside.sfz).map(|name| beside.folder.join(name)),
+    )?;
     let audio = baked(program, &lowered, settings.bits, samples, progress);
-    let mut files = Beside { folder };
-    write_files(&mut files, &lowered.program, (settings.bits, what), audio)?;
+    let mut files = Folder(beside.folder);
+    write_files(&mut files, &lowered.program, (settings.bits, beside.sfz), audio)?;
     Ok(Exported {
         name: format!("{}.sfz", lowered.program.name),
         losses: lowered.losses,
     })
+}
+
+/// That none of these paths is a file which is read for what is written: no recording is ever altered.
+///
+/// # Errors
+/// A sentence, where one is.
+pub fn spare<S: Samples + ?Sized>(samples: &S, written: impl Iterator<Item = PathBuf>) -> anyhow::Result<()> {
+    let read: HashSet<PathBuf> = samples
+        .files()
+        .iter()
+        .filter_map(|path| path.canonicalize().ok())
+        .collect();
+    for path in written {
+        if path.canonicalize().is_ok_and(|path| read.contains(&path)) {
+            return Err(refusal(format!(
+                "«{}» is read for this, and would be written over: write into another folder.",
+                path.display()
+            )));
+        }
+    }
+    Ok(())
 }
 
 fn lowered(program: &Program, settings: ExportSettings) -> anyhow::Result<Lowered> {
@@ -232,17 +279,15 @@ impl<W: Write + Seek> Files for Zip<W> {
     }
 }
 
-struct Beside<'a> {
-    folder: &'a Path,
-}
+struct Folder<'a>(&'a Path);
 
-impl Files for Beside<'_> {
+impl Files for Folder<'_> {
     fn file(
         &mut self,
         path: &str,
         write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
     ) -> anyhow::Result<()> {
-        write_whole(&self.folder.join(path), |mut out| write(&mut out))
+        write_whole(&self.0.join(path), |mut out| write(&mut out))
     }
 }
 
@@ -250,10 +295,10 @@ impl Files for Beside<'_> {
 ///
 /// # Errors
 /// Where it cannot be written, and those of `write`.
-pub fn write_whole(
+pub fn write_whole<T>(
     path: &Path,
-    write: impl FnOnce(&mut BufWriter<File>) -> anyhow::Result<()>,
-) -> anyhow::Result<()> {
+    write: impl FnOnce(&mut BufWriter<File>) -> anyhow::Result<T>,
+) -> anyhow::Result<T> {
     let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
     let parent = parent.unwrap_or(Path::new("."));
     let unwritable = || format!("«{}» cannot be written", path.display());
@@ -265,22 +310,20 @@ pub fn write_whole(
         .tempfile_in(parent)
         .with_context(unwritable)?;
     let mut out = BufWriter::new(file.reopen()?);
-    write(&mut out)?;
+    let done = write(&mut out)?;
     out.flush()?;
     file.persist(path).with_context(unwritable)?;
-    Ok(())
+    Ok(done)
 }
 
 fn write_files(
     files: &mut dyn Files,
     program: &Program,
-    (bits, what): (u16, Written),
+    (bits, sfz): (u16, Option<&str>),
     mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
 ) -> anyhow::Result<()> {
-    if what == Written::SfzAndAudio {
-        files.file(&format!("{}.sfz", program.name), &mut |out| {
-            Ok(out.write_all(write_sfz(program).as_bytes())?)
-        })?;
+    if let Some(sfz) = sfz {
+        files.file(sfz, &mut |out| Ok(out.write_all(write_sfz(program).as_bytes())?))?;
     }
     for (index, sample) in program.samples.iter().enumerate() {
         let region = program

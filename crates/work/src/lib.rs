@@ -23,7 +23,7 @@ mod treated;
 pub use bringing::{Import, inside_of, read_file};
 pub use building::{Built, FileBuilt, build};
 pub use export::{
-    EXPORTS, Export, ExportSettings, Exported, Samples, Written, export, export_beside, write_whole,
+    Beside, EXPORTS, Export, ExportSettings, Exported, Samples, export, export_beside, spare, write_whole,
 };
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};

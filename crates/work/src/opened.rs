@@ -19,6 +19,8 @@ pub struct Opened {
     /// What of it is missing or not understood, a sentence each.
     pub lost: Vec<String>,
     audio: Audios,
+    /// Itself.
+    file: PathBuf,
 }
 
 enum Audios {
@@ -74,6 +76,7 @@ impl Opened {
             program,
             lost: missing.chain(foreign).collect(),
             audio: Audios::Folder(beside.root),
+            file: path.to_owned(),
         })
     }
 
@@ -89,6 +92,7 @@ impl Opened {
                 .collect(),
             program: read.program,
             audio: Audios::SoundFont(Mutex::new(file)),
+            file: path.to_owned(),
         })
     }
 }
@@ -150,6 +154,17 @@ impl Samples for Opened {
                 })
             }
         }
+    }
+
+    fn files(&self) -> Vec<PathBuf> {
+        let beside = match &self.audio {
+            Audios::Folder(root) => {
+                let samples = self.program.samples.iter();
+                samples.map(|sample| root.join(&sample.source)).collect()
+            }
+            Audios::SoundFont(_) => Vec::new(),
+        };
+        [vec![self.file.clone()], beside].concat()
     }
 }
 

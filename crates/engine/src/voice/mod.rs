@@ -361,11 +361,8 @@ fn loudness_of(program: &Program, region: &Region, drive: &Drive, up: bool) -> L
 
 /// The shape of a region, where anything is driven or filtered by it, or it fades by what its voice has for itself.
 fn driven_shape(program: &Program, region: &Region) -> Option<usize> {
-    let of_strand = program.strand_of(region).map(|strand| &strand.when);
-    let whens = of_strand.into_iter().chain([&region.when]);
-    let fades = whens
-        .flat_map(|when| &when.sources)
-        .any(|within| !Standing::is_shared(within.source));
+    let mut sources = program.sources_of(region);
+    let fades = sources.any(|within| !Standing::is_shared(within.source));
     program
         .shape_of_region(region)
         .filter(|place| fades || program.shapes[*place].is_driven())

@@ -93,9 +93,7 @@ impl Voice {
             return 1;
         };
         let (program, standing) = (around.program, around.standing);
-        let of_strand = program.strand_of(region).map(|strand| &strand.when.sources);
-        let faded =
-            standing.gain(&region.when.sources) * of_strand.map_or(1.0, |sources| standing.gain(sources));
+        let faded = standing.gain(program.sources_of(region));
         let bend = standing.bend();
         let ratio = if bend == 0.0 {
             self.own_ratio
@@ -187,9 +185,7 @@ impl Voice {
         let Some(region) = self.region_in(around.program) else {
             return 1.0;
         };
-        let of_strand = around.program.strand_of(region).map(|strand| &strand.when);
-        let whens = of_strand.into_iter().chain([&region.when]);
-        let by = whens.flat_map(|when| &when.sources);
+        let by = around.program.sources_of(region);
         self.drive.faded(shape, around, frames, by)
     }
 

@@ -50,24 +50,14 @@ pub(super) async fn begin_export(
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    if !matches!(new.bits, 16 | 24 | 32) {
-        return Err(Problem::refused("WAV files are written with 16, 24 or 32 bits."));
-    }
-    if matches!(new.format, FormatName::SoundFont2) && new.bits == 32 {
-        return Err(Problem::refused("A SoundFont is written with 16 or 24 bits."));
-    }
+    let settings = work::ExportSettings::of(new.format.into(), new.bits)
+        .map_err(|error| Problem::refused(error.to_string()))?;
     let seen = seen(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     // What is exported is what is heard now, whatever is edited before it is written.
     let snapshot = app.store.put_snapshot(&seen.snapshot(|take| take.chosen)).await?;
-    let exporting = Exporting {
-        settings: work::ExportSettings {
-            format: new.format.into(),
-            bits: new.bits,
-        },
-        snapshot,
-    };
+    let exporting = Exporting { settings, snapshot };
     let id = app
         .store
         .enqueue(id, JobKind::Export, &serde_json::to_value(exporting)?)
