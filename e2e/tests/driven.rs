@@ -198,6 +198,28 @@ async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Resul
     }
     same_samples(&ladder, &one, 1, &score, 900).await?;
 
+    // What an earlier Ladder kept in a browser is brought over as its page opens, and kept for all.
+    one.script(
+        "localStorage.setItem('ladder-shapes', JSON.stringify({ state: { kept: [{ name: 'From before', loudness: {}, filter: null, course: [], movement: [], route: [] }] } })); location.reload();",
+    )
+    .await?;
+    one.until(
+        "that it was brought over",
+        "return localStorage.getItem('ladder-shapes') === null && document.querySelector('[data-part=loudness]') !== null",
+    )
+    .await?;
+    other.click("button", "Kept shapes").await?;
+    other.named("[role=menuitem]", "Use «From before»").await?;
+    other.named("[role=menuitem]", "Use «Swaying»").await?;
+    other
+        .driver
+        .query(By::Css("[role=menu]"))
+        .first()
+        .await?
+        .send_keys(Key::Escape + "")
+        .await?;
+    one.click("button", "Back rank").await?;
+
     // A course by itself is kept, too, and given to a third strand from the other page.
     one.fill("Attack", "77 ms").await?;
     other.until("another attack", &shows("Attack", "77 ms")).await?;

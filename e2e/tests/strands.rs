@@ -257,7 +257,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     // The bars are damped by a pedal that comes up: a strand of its own, which cuts them off.
     one.click("[role=tab]", "Strand").await?;
     one.click("[data-strand='Bars 2'] label", "").await?;
-    one.pick("Heard by", "no controller").await?;
+    one.pick("Heard by", "always").await?;
     one.pick("Sounds on", "pedal up").await?;
     one.until(
         "on the pedal",
@@ -265,7 +265,7 @@ async fn a_balance_by_controller_a_choking_pedal_and_a_table_that_is_typed_into(
     )
     .await?;
     one.click("[data-strand='Bars'] label", "").await?;
-    one.pick("Heard by", "no controller").await?;
+    one.pick("Heard by", "always").await?;
     one.pick("Cut off by", "Bars 2").await?;
     one.fill("Fading within", "40").await?;
     ladder

@@ -8,8 +8,9 @@ import { Sheet } from "./pages/Sheet";
 import { Shelf } from "./pages/Shelf";
 import { Workshop } from "./pages/Workshop";
 import { queries } from "./state/client";
+import { bringOver } from "./state/kept";
 import { useSettings } from "./state/settings";
-import { useView } from "./state/view";
+import { sayError, useView } from "./state/view";
 import "./theme.css";
 
 const root = createRootRoute({ component: Page });
@@ -52,6 +53,7 @@ function Page() {
 }
 
 follow(queries);
+void bringOver().catch(sayError);
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>

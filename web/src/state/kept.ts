@@ -18,6 +18,25 @@ export async function forget(kind: Kind, name: string): Promise<void> {
   await queries.invalidateQueries({ queryKey: keptQuery(kind).queryKey });
 }
 
+/** Shapes and the shelf's loudness that an earlier Ladder kept in this browser go to where all are kept; what is there by that name stays. */
+export async function bringOver(): Promise<void> {
+  const kept = (name: string): unknown => (JSON.parse(localStorage.getItem(name) ?? "null") as { state?: unknown } | null)?.state;
+  const shapes = (kept(OLD_SHAPES) as { kept?: { name: string }[] } | undefined)?.kept;
+  if (shapes) {
+    const there = await queries.fetchQuery(keptQuery("shape"));
+    const fresh = shapes.filter(({ name }) => !there.some((one) => one.name === name));
+    for (const shape of fresh) await keep("shape", shape.name, shape);
+    localStorage.removeItem(OLD_SHAPES);
+  }
+  const loudness = (kept("ladder-settings") as { shelfLufs?: number } | undefined)?.shelfLufs;
+  if (loudness !== undefined && loudness !== AT_FIRST_LUFS) {
+    const there = await queries.fetchQuery(keptQuery("shelf"));
+    if (there.length === 0) await setShelfLufs(loudness);
+  }
+}
+
+const OLD_SHAPES = "ladder-shapes";
+
 /** How loud the instruments of the shelf are meant to be: one key, struck at 100, in LUFS. */
 const LOUDNESS = "loudness_lufs";
 /** Of programmes that are broadcast (EBU R 128); here it is of a key. */

@@ -14,7 +14,7 @@ interface Props {
   /** How it plays: its slow movements are among the sources. */
   shape: Pick<Schemas["Shape"], "movements"> | undefined;
   byHand: boolean;
-  /** `undefined` for no controller. */
+  /** `undefined` for always. */
   onSet: (by: By | undefined) => void;
 }
 
@@ -57,10 +57,7 @@ export function ByController({ by, shape = NOTHING, byHand, onSet }: Props) {
       <Choice
         label="Heard by"
         value={String(chosen)}
-        options={[
-          { value: "-1", name: "no controller" },
-          ...sources.map((source, n) => ({ value: String(n), name: sourceName(source, shape) })),
-        ]}
+        options={[{ value: "-1", name: "always" }, ...sources.map((source, n) => ({ value: String(n), name: sourceName(source, shape) }))]}
         onChange={(next) => choose(sources[Number(next)])}
       />
       {limit("From", "low")}
