@@ -3,6 +3,7 @@ import { createRootRoute, createRoute, createRouter, Outlet, RouterProvider } fr
 import { StrictMode, useEffect } from "react";
 import { createRoot } from "react-dom/client";
 import { follow } from "./api/live";
+import { BroughtSet } from "./pages/BroughtSet";
 import { NewInstrument } from "./pages/NewInstrument";
 import { Sheet } from "./pages/Sheet";
 import { Shelf } from "./pages/Shelf";
@@ -16,6 +17,7 @@ import "./theme.css";
 const root = createRootRoute({ component: Page });
 const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/", component: Shelf }),
+  createRoute({ getParentRoute: () => root, path: "/brought/$set", component: BroughtSet }),
   createRoute({ getParentRoute: () => root, path: "/new", component: NewInstrument }),
   createRoute({ getParentRoute: () => root, path: "/instruments/$id/sheet", component: Sheet }),
   createRoute({ getParentRoute: () => root, path: "/instruments/$id/$step", component: Workshop }),

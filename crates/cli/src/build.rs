@@ -1,12 +1,14 @@
 //! `ladder build`: an instrument of a folder of named recordings.
 
 use crate::telling;
+use anyhow::anyhow;
 use clap::{Args, ValueEnum};
 use formats::{Format, Loss, clean_name};
 use instrument::Kind;
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use work::{Beside, Built, ExportSettings, FileBuilt, build, export, export_beside, refusal, write_whole};
 
 #[derive(Args)]
@@ -67,11 +69,7 @@ impl Build {
             telling::share("listened to", share);
             true
         })?;
-        let mut losses: Vec<(&str, Vec<Loss>)> = Vec::new();
-        for wanted in &self.formats {
-            let (what, lost) = self.write(&built, *wanted)?;
-            losses.push((what, lost));
-        }
+        let losses = self.write_all(&built)?;
         telling::over();
         let (json, page) = reports(&built, &losses);
         write_whole(&self.out.join("report.json"), |out| {
@@ -95,10 +93,44 @@ impl Build {
         Ok(())
     }
 
-    fn write(&self, built: &Built, wanted: Wanted) -> anyhow::Result<(&'static str, Vec<Loss>)> {
+    /// All formats: a SoundFont beside those that share their audio files, which are written one after another.
+    fn write_all(&self, built: &Built) -> anyhow::Result<Vec<Written>> {
+        let (alone, beside): (Vec<Wanted>, Vec<Wanted>) =
+            self.formats.iter().partition(|wanted| **wanted == Wanted::Sf2);
+        let shares = [Mutex::new(0.0), Mutex::new(0.0)];
+        let all = [&beside, &alone];
+        let going = all.iter().filter(|of| !of.is_empty()).count() as f64;
+        let tell = |group: usize, share: f64| {
+            let of = |n: usize| shares[n].lock().unwrap_or_else(PoisonError::into_inner);
+            *of(group) = share;
+            let sum = *of(0) + *of(1);
+            telling::share("written", sum / going.max(1.0));
+        };
+        let tell = &tell;
+        std::thread::scope(|scope| {
+            let both = [0, 1].map(|group| {
+                let formats = all[group];
+                scope.spawn(move || -> anyhow::Result<Vec<Written>> {
+                    let one = |(n, wanted): (usize, &Wanted)| {
+                        let before = n as f64;
+                        let of = formats.len() as f64;
+                        self.write(built, *wanted, &|share| tell(group, (before + share) / of))
+                    };
+                    formats.iter().enumerate().map(one).collect()
+                })
+            });
+            let mut written = Vec::new();
+            for group in both {
+                written.extend(group.join().map_err(|_| anyhow!("Writing broke."))??);
+            }
+            Ok(written)
+        })
+    }
+
+    fn write(&self, built: &Built, wanted: Wanted, tell: &dyn Fn(f64)) -> anyhow::Result<Written> {
         let program = &built.resolved.program;
         let progress = |share: f64| {
-            telling::share("written", share);
+            tell(share);
             true
         };
         let settings = ExportSettings::of(wanted.format(), self.bits)?;
@@ -116,6 +148,9 @@ impl Build {
         Ok(("SFZ", exported.losses))
     }
 }
+
+/// A format, and what it does not hold.
+type Written = (&'static str, Vec<Loss>);
 
 /// That what is written does not lie among the recordings: it would be taken for one the next time.
 fn outside(out: &Path, folder: &Path) -> anyhow::Result<()> {

@@ -135,6 +135,8 @@ facts! {
     BelowKeys "below_keys" of Instrument: Takes::Whole("The number of keys below", 0, 127);
     /// Map: keys above the highest rung.
     AboveKeys "above_keys" of Instrument: Takes::Whole("The number of keys above", 0, 127);
+    /// Map: whether regions are those that were brought, where others made it.
+    AsBrought "as_brought" of Instrument: Takes::Switch;
     /// Most voices of all strands at once; `null` for as many as there are.
     MostVoices "most_voices" of Instrument: Takes::Fitting(is_voices, "An instrument has between 1 and 128 voices.");
 

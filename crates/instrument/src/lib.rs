@@ -4,6 +4,7 @@
 //! it ([`Suggestion`]), and what the user said ([`Correction`], sparse). A [`Treatment`] is the second with the third laid over it.
 
 mod at_once;
+mod brought;
 mod by_hand;
 mod change;
 mod chord;
@@ -16,6 +17,7 @@ mod facts;
 mod file_names;
 mod fitting;
 mod ids;
+mod inside;
 mod kit;
 mod limits;
 mod making;
@@ -39,6 +41,7 @@ mod target;
 mod treatment;
 
 pub use at_once::{AtOnce, set_at_once};
+pub use brought::{Brought, PlannedOfBrought, plan_of_brought};
 pub use by_hand::{RegionSaid, lay_by_hand, said_of_regions};
 pub use change::{Applied, Change, ChangeError, FieldChange, Wish, lay_over};
 pub use chord::read_chord;
@@ -54,6 +57,7 @@ pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
 pub use ids::{LayerId, NAMES_END, PassId};
+pub use inside::{Inside, InsideLoop};
 pub use kit::{KitKeys, kit_keys};
 pub use limits::{ByController, ByKey};
 pub use making::{FillRule, MadeFrom, Making};
@@ -61,9 +65,7 @@ pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, veloci
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan, layers_again};
-pub use origin::{
-    Finding, Inside, InsideLoop, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name,
-};
+pub use origin::{Finding, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name};
 pub use parts::{check_plan, map_of, map_wishes, plan_of, plan_wishes};
 pub use placing::{Placing, Placings, place_files};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};

@@ -144,6 +144,8 @@ pub struct PlacedTake {
     pub sample: Sample,
     /// What is done to it.
     pub treatment: Treatment,
+    /// What had been done to it when it was brought, where it was.
+    pub as_made: Option<Treatment>,
     /// Milliseconds for 100 dB by which it falls once it is let go, where that is heard.
     pub falls_silent_ms: Option<f64>,
 }
@@ -341,6 +343,7 @@ mod tests {
                     channels: 2,
                     frames: 1000,
                 },
+                as_made: None,
                 treatment: Treatment {
                     start_frame: 0,
                     end_frame: 1000,

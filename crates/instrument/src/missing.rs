@@ -31,7 +31,8 @@ pub fn missing(
     said: &Correction,
     treated: Option<&Treatment>,
 ) -> Vec<Missing> {
-    if on != SoundsOn::KeyDown {
+    // What others gave away as it is was meant to be so.
+    if on != SoundsOn::KeyDown || origin.as_made.is_some() {
         return Vec::new();
     }
     let inside = origin.inside.as_ref().and_then(|inside| inside.root_key);

@@ -1,7 +1,7 @@
 //! Where a take came from, and what was said of it when it was made.
 
-use crate::key_name;
 use crate::names::MiddleC;
+use crate::{Inside, Treatment, key_name};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -226,27 +226,9 @@ pub struct Origin {
     /// Root and loop that stood inside the file.
     #[serde(default)]
     pub inside: Option<Inside>,
-}
-
-/// What a file said of itself.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Inside {
-    /// The key at which it sounds as recorded.
-    pub root_key: Option<u8>,
-    /// How far it lies above that key.
-    pub recording_cents: f64,
-    /// Its loop.
-    #[serde(rename = "loop")]
-    pub looped: Option<InsideLoop>,
-}
-
-/// A loop that stood inside a file.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-pub struct InsideLoop {
-    /// First frame of the loop.
-    pub start_frame: u64,
-    /// First frame after it.
-    pub end_frame: u64,
+    /// What whoever gave the instrument away had done to it: it is suggested in place of what is measured.
+    #[serde(default)]
+    pub as_made: Option<Treatment>,
 }
 
 impl Origin {

@@ -57,6 +57,15 @@ pub(crate) fn reasons_of(program: &Program, strand: &Strand) -> Vec<Reason> {
     ]
 }
 
+/// The same of one that others made.
+pub(crate) fn reasons_of_brought() -> Vec<Reason> {
+    let reason = |about: &str| Reason {
+        about: about.into(),
+        because: "as it was brought".into(),
+    };
+    ["attack", "release", "strike"].map(reason).into()
+}
+
 /// Lays what was said of the shapes of strands and regions over those that they have, each in a shape of its own where anything was.
 pub(crate) fn lay_shapes(program: &mut Program, said: &Facts) {
     // A copy plays as what it is a copy of, but for what was said of it: that comes first.
@@ -130,12 +139,14 @@ fn lay_shapes_of_regions(program: &mut Program, said: &Facts) {
         let strand = (!of.is_empty())
             .then(|| program.strand_of(&program.regions[n]))
             .flatten();
-        let Some(before) = strand.map(|strand| strand.shape) else {
+        let Some(of_strand) = strand.map(|strand| strand.shape) else {
             continue;
         };
+        // One that was brought may have its own already.
+        let before = program.regions[n].shape.unwrap_or(of_strand);
         of.reverse();
         let shape = lay_shape(program, (before, ShapeId::of_region(key)), &of, said);
-        program.regions[n].shape = (shape != before).then_some(shape);
+        program.regions[n].shape = (shape != of_strand).then_some(shape);
     }
 }
 

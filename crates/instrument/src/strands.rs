@@ -3,7 +3,7 @@
 use crate::by_hand::lay_by_hand_of;
 use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
-use crate::shaping::{lay_shapes, reasons_of};
+use crate::shaping::{lay_shapes, reasons_of, reasons_of_brought};
 use crate::{About, Fact, Facts, Reason, Said, Target, Wish};
 use program::{
     BEND_KEYS, BendKeys, ChosenBy, Movement, MovementId, Program, Rate, ShapeId, Source, Stays, Strand,
@@ -41,8 +41,8 @@ pub struct StrandSaid {
     pub shape_reasons: Vec<Reason>,
 }
 
-/// The same of every strand, in the program's order.
-pub fn said_of_strands(program: &Program, said: &Facts) -> Vec<StrandSaid> {
+/// The same of every strand, in the program's order. What is as it was brought has no other reason.
+pub fn said_of_strands(program: &Program, said: &Facts, as_brought: bool) -> Vec<StrandSaid> {
     let of = |strand: &Strand| {
         let target = Target::Strand(strand.id);
         StrandSaid {
@@ -58,7 +58,11 @@ pub fn said_of_strands(program: &Program, said: &Facts) -> Vec<StrandSaid> {
             strikes_fade: said_about(said, target, Fact::StrandStrikesFade).unwrap_or(0),
             bend: strand.voices.bend.unwrap_or(BEND_KEYS),
             strike_range_db: -velocity_gain_db(1, program.loudness_of(Some(strand)).velocity_to_level),
-            shape_reasons: reasons_of(program, strand),
+            shape_reasons: if as_brought {
+                reasons_of_brought()
+            } else {
+                reasons_of(program, strand)
+            },
         }
     };
     program.strands.iter().map(of).collect()
@@ -222,12 +226,14 @@ fn add_switch(program: &mut Program, said: &Facts) {
         at_first,
     });
     for strand in &mut program.strands {
-        strand.when.chosen_by = by_key(strand.id).map(|by| ChosenBy {
-            switch: CHOOSING,
-            low_key: by.key,
-            high_key: by.key,
-            stays: if by.held { Stays::Held } else { Stays::Latched },
-        });
+        if let Some(by) = by_key(strand.id) {
+            strand.when.chosen_by = Some(ChosenBy {
+                switch: CHOOSING,
+                low_key: by.key,
+                high_key: by.key,
+                stays: if by.held { Stays::Held } else { Stays::Latched },
+            });
+        }
     }
 }
 
@@ -246,15 +252,40 @@ fn take_turns(program: &mut Program, said: &Facts) {
 
 /// A strand that cuts others off is a group of its own.
 fn cut_off(program: &mut Program, said: &Facts, order: &HashMap<StrandId, usize>) {
-    let group = |id: &StrandId| order.get(id).map(|place| *place as u32 + 1);
-    let cutting: HashMap<StrandId, StrandId> = (program.strands.iter())
-        .filter_map(|strand| Some((strand.id, cut_by(said, strand.id)?)))
+    // Groups that were brought keep their numbers; those of strands follow them.
+    let cuts = (program.strands.iter().map(|strand| strand.cut))
+        .chain(program.regions.iter().map(|region| region.cut));
+    let last = cuts
+        .flat_map(|cut| [cut.group, cut.by])
+        .flatten()
+        .max()
+        .unwrap_or(0);
+    let groups: HashMap<StrandId, u32> = (program.strands.iter())
+        .filter_map(|strand| {
+            let place = *order.get(&strand.id)? as u32;
+            Some((
+                strand.id,
+                strand.cut.group.unwrap_or(last.saturating_add(place + 1)),
+            ))
+        })
+        .collect();
+    let cutting: HashMap<StrandId, Option<StrandId>> = (program.strands.iter())
+        .filter_map(|strand| {
+            let by = said_about::<Option<u64>>(said, Target::Strand(strand.id), Fact::StrandCutBy)?;
+            Some((strand.id, by.map(StrandId)))
+        })
         .collect();
     for strand in &mut program.strands {
         let target = Target::Strand(strand.id);
-        strand.cut.by = cutting.get(&strand.id).and_then(group);
-        strand.cut.group = group(&strand.id).filter(|_| cutting.values().any(|by| *by == strand.id));
-        strand.cut.fade_ms = said_about::<f64>(said, target, Fact::StrandCutFadeMs).unwrap_or(0.0) as u32;
+        if let Some(by) = cutting.get(&strand.id) {
+            strand.cut.by = by.and_then(|by| groups.get(&by).copied());
+        }
+        if cutting.values().any(|by| *by == Some(strand.id)) {
+            strand.cut.group = groups.get(&strand.id).copied();
+        }
+        if let Some(fade_ms) = said_about::<f64>(said, target, Fact::StrandCutFadeMs) {
+            strand.cut.fade_ms = fade_ms as u32;
+        }
     }
 }
 
@@ -553,7 +584,7 @@ mod tests {
         // Regions follow their strands.
         assert_eq!(program.regions[0].key.strand, BACK);
         assert_eq!(
-            said_of_strands(&program, &said)[0].by_hand,
+            said_of_strands(&program, &said, false)[0].by_hand,
             [Fact::StrandPlace, Fact::StrandMuted]
         );
     }

@@ -8,6 +8,7 @@ mod live;
 mod problem;
 mod recording;
 mod serve;
+mod sets;
 mod shared;
 mod sweeping;
 mod workers;
@@ -21,6 +22,7 @@ use axum::Router;
 use axum::middleware::{from_fn, from_fn_with_state};
 use live::Live;
 use recording::Recorder;
+use sets::Sets;
 use shared::Shared;
 use std::net::IpAddr;
 use std::path::Path;
@@ -45,6 +47,7 @@ pub struct App {
     pub(crate) views: Shared,
     pub(crate) programs: Shared,
     pub(crate) shelf: Shared,
+    pub(crate) sets: Sets,
     pub(crate) listening: Arc<Semaphore>,
     /// Held as long as anything here lives.
     _folder: Arc<Folder>,
@@ -60,7 +63,8 @@ impl App {
         let holder = format!("{}/{}", folder.name(), uuid::Uuid::new_v4());
         let recorder = Arc::new(Recorder::new(store.clone(), live.clone(), holder));
         recorder.go_on(&folder).await?;
-        sweeping::sweep_forever(store.clone());
+        let sets = Sets::default();
+        sweeping::sweep_forever(store.clone(), sets.clone());
         Ok(Self {
             store,
             live,
@@ -68,6 +72,7 @@ impl App {
             views: Shared::default(),
             programs: Shared::default(),
             shelf: Shared::default(),
+            sets,
             listening: Arc::new(Semaphore::new(LISTENING_AT_ONCE)),
             _folder: Arc::new(folder),
         })

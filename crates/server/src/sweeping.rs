@@ -1,5 +1,6 @@
 //! What nobody refers to is swept away now and then.
 
+use crate::sets::Sets;
 use shown::seen;
 use std::collections::HashSet;
 use std::time::Duration;
@@ -11,10 +12,11 @@ const SWEEP_EVERY: Duration = Duration::from_secs(3_600);
 const UNTOUCHED: Duration = Duration::from_secs(24 * 3_600);
 
 /// Sweeps for ever.
-pub(crate) fn sweep_forever(store: Store) {
+pub(crate) fn sweep_forever(store: Store, sets: Sets) {
     tokio::spawn(async move {
         tokio::time::sleep(FIRST_AFTER).await;
         loop {
+            sets.forget_old();
             match sweep(&store).await {
                 Ok(swept) if swept != store::Swept::default() => tracing::info!("swept away: {swept:?}"),
                 Ok(_) => {}

@@ -33,7 +33,12 @@ pub async fn cards_as_json(store: &Store) -> anyhow::Result<Vec<u8>> {
 fn card_of(of: ShelfRow) -> Card {
     Card {
         id: of.row.id,
-        outline: outline(&of.row.name, &of.row.plan, &of.facts, &of.takes),
+        outline: outline(
+            &of.row.name,
+            &of.row.plan,
+            (&of.facts, of.brought.as_ref().map(|row| &row.brought)),
+            &of.takes,
+        ),
         kept_at: of.row.kept_at.and_utc().to_rfc3339(),
     }
 }

@@ -4,7 +4,7 @@ use crate::JobView;
 use instrument::{
     Advice, Cell, Correction, Coverage, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan,
     RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target,
-    Treatment, coverage, figures_of, resolve,
+    Treatment, coverage, figures_of, resolve, said_of,
 };
 use program::{Program, Standing};
 use serde::Serialize;
@@ -100,8 +100,21 @@ pub struct InstrumentView {
     pub coverage: Vec<Coverage>,
     /// Keys of stretch that are heard, and that are plainly heard.
     pub stretch_keys: [u8; 2],
+    /// Where it was brought from, where others made it.
+    pub brought: Option<BroughtView>,
     /// Takes that could not be measured, as the jobs that tried: what went wrong stands there.
     pub unmeasured: Vec<JobView>,
+}
+
+/// Where an instrument was brought from.
+#[derive(Debug, Serialize, ToSchema)]
+pub struct BroughtView {
+    /// The name of that file.
+    pub file: String,
+    /// Whether its regions are those of that file; else they follow the rule.
+    pub as_brought: bool,
+    /// What is not held of it, a sentence each.
+    pub lost: Vec<String>,
 }
 
 /// A recording that is sliced.
@@ -143,19 +156,21 @@ pub struct Seen {
 }
 
 impl Seen {
-    /// Takes as they are treated now: of some, those that are measured.
+    /// Takes as they are treated now: of some, those that are measured, and those that play as they were brought.
     fn treated(&self, wanted: impl Fn(&TakeView) -> bool) -> impl Iterator<Item = TreatedTake> {
         let pairs = self.view.takes.iter().zip(&self.rows);
         pairs
             .filter(move |(take, _)| wanted(take))
             .filter_map(|(take, row)| {
+                let made = take.origin.as_made.as_ref();
+                let unheard = || made.map(|_| Measurement::unheard(take.frames as usize));
                 Some(TreatedTake {
                     id: take.id,
                     cell: take.cell,
                     part: row.part(),
                     kind: self.view.plan.kind_of(take.cell.pass),
-                    facts: take.facts.clone()?,
-                    treatment: take.treatment.clone()?,
+                    facts: take.facts.clone().or_else(unheard)?,
+                    treatment: take.treatment.clone().or_else(|| made.cloned())?,
                     room: TreatedTake::room_of(&row.origin),
                 })
             })
@@ -228,6 +243,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         row,
         history,
         facts,
+        brought,
         takes: rows,
         long_takes,
         check,
@@ -243,6 +259,11 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         kept_at: row.kept_at.and_utc().to_rfc3339(),
         run: None,
         check,
+        brought: brought.map(|row| BroughtView {
+            file: row.file,
+            as_brought: said_of(&facts, Fact::AsBrought).unwrap_or(true),
+            lost: row.lost,
+        }),
         unmeasured: unmeasured.into_iter().map(JobView::of).collect(),
         long_takes: long_takes
             .into_iter()

@@ -64,6 +64,32 @@ pub struct Measurement {
     pub loops: Vec<LoopCandidate>,
 }
 
+impl Measurement {
+    /// Of so many frames that nobody has listened to: all of them sound, and nothing else is known.
+    pub fn unheard(frames: usize) -> Self {
+        Self {
+            version: 0,
+            start_frame: 0,
+            end_frame: frames,
+            start_sure: None,
+            end_sure: None,
+            sound_before: false,
+            pitch: None,
+            pitches_beside: Vec::new(),
+            peak_dbfs: None,
+            loudness_lufs: None,
+            noise_floor_dbfs: None,
+            clipped_frames: 0,
+            balance_db: None,
+            correlation: None,
+            dies_away: false,
+            beats: None,
+            falls_silent_ms: None,
+            loops: Vec::new(),
+        }
+    }
+}
+
 /// Measurements did not say their version up to this one.
 fn before_versions() -> u32 {
     5

@@ -2,6 +2,7 @@
 
 mod arriving;
 mod audio;
+mod brought;
 mod changes;
 mod claims;
 mod connection;
@@ -27,6 +28,7 @@ mod waiting;
 mod whole;
 
 pub use arriving::{About, Arrived, Belongs};
+pub use brought::BroughtRow;
 pub use changes::{History, Undone};
 pub use connection::{is_full, is_locked_out, is_unreachable};
 pub use events::StoredEvent;

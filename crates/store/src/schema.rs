@@ -12,6 +12,16 @@ table! {
 }
 
 table! {
+    brought (instrument_id) {
+        instrument_id -> Unsigned<BigInt>,
+        was_read -> Text,
+        file -> Text,
+        source -> Text,
+        lost -> Text,
+    }
+}
+
+table! {
     kept (kind, name) {
         kind -> Text,
         name -> Text,

@@ -163,6 +163,7 @@ async fn copy_rows(connection: &mut AsyncMysqlConnection, from: u64, to: u64) ->
         "INSERT INTO long_takes (instrument_id, name, recording, made_at, broken_off) \
          SELECT ?, name, recording, made_at, broken_off FROM long_takes WHERE instrument_id = ? ORDER BY id",
         "INSERT INTO sound_checks (instrument_id, sound_check) SELECT ?, sound_check FROM sound_checks WHERE instrument_id = ?",
+        "INSERT INTO brought (instrument_id, was_read, file, source, lost) SELECT ?, was_read, file, source, lost FROM brought WHERE instrument_id = ?",
         "INSERT INTO facts (instrument_id, about, target, part, fact, value) SELECT ?, about, target, part, fact, value FROM facts \
          WHERE instrument_id = ? AND about NOT IN ('take', 'long_take') AND fact <> 'set_aside'",
     ];

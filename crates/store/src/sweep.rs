@@ -67,6 +67,7 @@ impl Store {
                 }
             }
         }
+        files += self.sweep_sources(untouched).await?;
         let renders = self.sweep_renders(untouched, renders, renders_kept_bytes).await?;
         Ok(Swept {
             recordings,
@@ -76,7 +77,7 @@ impl Store {
         })
     }
 
-    async fn files_under(&self, folder: &str) -> anyhow::Result<Vec<ObjectMeta>> {
+    pub(crate) async fn files_under(&self, folder: &str) -> anyhow::Result<Vec<ObjectMeta>> {
         let mut found = Vec::new();
         let mut all = self.files.list(Some(&Path::from(folder.trim_end_matches('/'))));
         while let Some(file) = all.next().await {
@@ -324,7 +325,7 @@ fn snapshot_path(name: &str) -> String {
     format!("{SNAPSHOTS}{name}.json")
 }
 
-fn is_older(file: &ObjectMeta, than: Duration) -> bool {
+pub(crate) fn is_older(file: &ObjectMeta, than: Duration) -> bool {
     let modified: SystemTime = file.last_modified.into();
     modified.elapsed().is_ok_and(|age| age > than)
 }

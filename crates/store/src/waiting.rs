@@ -236,7 +236,7 @@ impl Store {
 }
 
 /// A new instrument, locked.
-async fn make(
+pub(crate) async fn make(
     connection: &mut AsyncMysqlConnection,
     name: &str,
     plan: &Plan,

@@ -1,10 +1,11 @@
 //! Everything of an instrument as it stood at one moment, in a fixed number of statements.
 
+use crate::brought::{BroughtColumns, brought_row};
 use crate::changes::{FACT, FactRow, History, facts_of, history};
 use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
 use crate::measurements::counted;
-use crate::schema::{facts, instruments, measurements, recordings, sound_checks, takes};
-use crate::{InstrumentRow, LongTakeRow, Store, TakeRow};
+use crate::schema::{brought, facts, instruments, measurements, recordings, sound_checks, takes};
+use crate::{BroughtRow, InstrumentRow, LongTakeRow, Store, TakeRow};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use instrument::{About, ByTreatment, Counted, Fact, Facts, Known, Origin, OutlinedTake, SoundCheck};
@@ -20,6 +21,8 @@ pub struct Whole {
     pub history: History,
     /// What was said.
     pub facts: Facts,
+    /// What was brought, where others made it.
+    pub brought: Option<BroughtRow>,
     /// Its takes, oldest first.
     pub takes: Vec<TakeRow>,
     /// What counts of them of what was measured.
@@ -42,6 +45,7 @@ impl Whole {
             name: &self.row.name,
             plan: &self.row.plan,
             said: &self.facts,
+            brought: self.brought.as_ref().map(|row| &row.brought),
             takes: self
                 .takes
                 .iter()
@@ -60,6 +64,8 @@ pub struct ShelfRow {
     pub row: InstrumentRow,
     /// What was said of it, and which takes are chosen.
     pub facts: Facts,
+    /// What was brought, where others made it.
+    pub brought: Option<BroughtRow>,
     /// Its takes, oldest first.
     pub takes: Vec<OutlinedTake>,
 }
@@ -95,6 +101,7 @@ impl Store {
                     .load(connection)
                     .await?;
                 let measured = crate::measurements::rows_of(connection, id).await?;
+                let brought = crate::brought::load(connection, id).await?;
                 let check: Option<String> = sound_checks::table
                     .find(id)
                     .select(sound_checks::sound_check)
@@ -105,6 +112,7 @@ impl Store {
                     row: instrument_row(row)?,
                     history: history(connection, id).await?,
                     facts: crate::changes::load(connection, id).await?,
+                    brought: None,
                     takes: Vec::new(),
                     measurements: HashMap::new(),
                     cleaned_levels: crate::treated::levels_of(connection, id).await?,
@@ -112,14 +120,15 @@ impl Store {
                     long_takes: crate::long_takes::load(connection, id).await?,
                     check: check.and_then(|text: String| serde_json::from_str(&text).ok()),
                 };
-                Ok(Some((whole, take_rows, measured)))
+                Ok(Some((whole, take_rows, measured, brought)))
             })
             .await?;
-        let Some((mut whole, take_rows, measured)) = read else {
+        let Some((mut whole, take_rows, measured, brought)) = read else {
             return Ok(None);
         };
         // Read in large numbers: not on a thread that others wait for.
         tokio::task::spawn_blocking(move || {
+            whole.brought = brought.map(brought_row).transpose()?;
             whole.takes = take_rows.into_iter().map(|(take, form)| take.row(form)).collect();
             whole.measurements = counted(&whole.facts, measured.0, measured.1)?;
             Ok(Some(whole))
@@ -133,7 +142,7 @@ impl Store {
     /// Those of the database.
     pub async fn shelf(&self) -> anyhow::Result<Vec<ShelfRow>> {
         type TakeOfShelf = (u64, u64, (u64, u8, u64, u16), u16, Option<String>);
-        let (rows, take_rows, measured, said) = self
+        let (rows, take_rows, measured, said, brought) = self
             .read_at_once(async |connection| {
                 let rows: Vec<InstrumentColumns> =
                     instruments::table.order(instruments::id).load(connection).await?;
@@ -163,7 +172,8 @@ impl Store {
                     .select((facts::instrument_id, FACT))
                     .load(connection)
                     .await?;
-                Ok((rows, take_rows, measured, said))
+                let brought: Vec<BroughtColumns> = brought::table.load(connection).await?;
+                Ok((rows, take_rows, measured, said, brought))
             })
             .await?;
         let measured: std::collections::HashSet<u64> = measured.into_iter().collect();
@@ -190,12 +200,15 @@ impl Store {
         for (instrument, row) in said {
             said_of.entry(instrument).or_default().push(row);
         }
+        let mut brought: HashMap<u64, BroughtColumns> =
+            brought.into_iter().map(|columns| (columns.0, columns)).collect();
         rows.into_iter()
             .filter_map(readable)
             .map(|row| {
                 Ok(ShelfRow {
                     facts: facts_of(said_of.remove(&row.id).unwrap_or_default())?,
                     takes: takes_of.remove(&row.id).unwrap_or_default(),
+                    brought: brought.remove(&row.id).map(brought_row).transpose()?,
                     row,
                 })
             })

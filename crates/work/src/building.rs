@@ -158,6 +158,7 @@ pub fn build(
         name,
         plan: &plan,
         said: &said,
+        brought: None,
         takes: takes.collect(),
         cleaned_levels: &HashMap::new(),
         judged_loops: &HashMap::new(),

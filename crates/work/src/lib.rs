@@ -1,6 +1,7 @@
 //! The long jobs: measuring, rendering, making, seeking, bringing and exporting, one type each. Audio comes through a [`Library`].
 
 mod bringing;
+mod brought;
 mod building;
 mod export;
 mod heard;
@@ -21,6 +22,9 @@ mod seeking;
 mod treated;
 
 pub use bringing::{Import, inside_of, read_file};
+pub use brought::{
+    Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, take_in, unpack,
+};
 pub use building::{Built, FileBuilt, build};
 pub use export::{
     Beside, EXPORTS, Export, ExportSettings, Exported, Samples, export, export_beside, spare, write_whole,

@@ -25,7 +25,7 @@ pub struct Opened {
 
 enum Audios {
     Folder(PathBuf),
-    SoundFont(Mutex<sf2::File<BufReader<fs::File>>>),
+    SoundFont(Mutex<SoundFontAt>),
 }
 
 impl Opened {
@@ -81,20 +81,46 @@ impl Opened {
     }
 
     fn soundfont(path: &Path, preset: Option<&str>) -> anyhow::Result<Self> {
-        let file = fs::File::open(path).with_context(|| format!("«{}» cannot be read", path.display()))?;
-        let file = sf2::File::read(BufReader::new(file))?;
+        let file = soundfont_at(path)?;
         let chosen = chosen_preset(&file.presets, preset)?;
-        let read = file.program(chosen)?;
+        Self::of_preset(path, file, chosen)
+    }
+
+    /// A preset of a SoundFont, by its place in it.
+    ///
+    /// # Errors
+    /// With a sentence, where it cannot be read.
+    pub fn preset(path: &Path, place: usize) -> anyhow::Result<Self> {
+        Self::of_preset(path, soundfont_at(path)?, place)
+    }
+
+    fn of_preset(path: &Path, file: SoundFontAt, place: usize) -> anyhow::Result<Self> {
+        let read = file.program(place)?;
         let lost = read.lost.iter();
         Ok(Self {
-            lost: lost
-                .map(|(what, regions)| format!("Left out: {what} ({}).", regions_of(*regions)))
-                .collect(),
+            lost: lost.map(left_out).collect(),
             program: read.program,
             audio: Audios::SoundFont(Mutex::new(file)),
             file: path.to_owned(),
         })
     }
+}
+
+/// A SoundFont on the disk.
+pub(crate) type SoundFontAt = sf2::File<BufReader<fs::File>>;
+
+/// Reads what stands in a SoundFont beside its audio.
+///
+/// # Errors
+/// With a sentence, where it cannot be read.
+pub(crate) fn soundfont_at(path: &Path) -> anyhow::Result<SoundFontAt> {
+    let file = fs::File::open(path).with_context(|| format!("«{}» cannot be read", path.display()))?;
+    Ok(sf2::File::read(BufReader::new(file))?)
+}
+
+/// What is not held of a SoundFont, and how many regions it touches.
+pub(crate) fn left_out((what, regions): (&&'static str, &usize)) -> String {
+    format!("Left out: {what} ({}).", regions_of(*regions))
 }
 
 fn regions_of(count: usize) -> String {

@@ -1,7 +1,7 @@
 // All instruments.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { type DragEvent, useMemo, useState } from "react";
+import { type DragEvent, useMemo, useRef, useState } from "react";
 import { answer, api, type Card } from "../api/client";
 import { Brand } from "../parts/Brand";
 import { Bring } from "../parts/Bring";
@@ -9,8 +9,9 @@ import { Choice } from "../parts/Choice";
 import { Sending } from "../parts/Sending";
 import { Settings } from "../parts/Settings";
 import { KINDS } from "../steps/PlanForm";
+import { ACCEPT_SETS, hasSet, sendSet } from "../state/bringing";
 import { shelfQuery } from "../state/queries";
-import { audioAmong, filesOf, send, useSending } from "../state/sending";
+import { ACCEPT, audioAmong, type Cancel, filesOf, send, useSending } from "../state/sending";
 import { sayError } from "../state/view";
 import { ShelfCard } from "./ShelfCard";
 
@@ -55,8 +56,16 @@ export function Shelf() {
         <Settings />
         <Bring
           name="Bring files…"
-          title="One file plays on all keys at once; several become an instrument together"
+          title="One recording plays on all keys at once; several become an instrument together; a SoundFont or a zip is gone through first"
           part="files"
+          accept={`${ACCEPT},${ACCEPT_SETS}`}
+          onFiles={files.begin}
+        />
+        <Bring
+          name="Bring a folder…"
+          title="A folder of recordings becomes an instrument; an SFZ with its recordings is gone through first"
+          part="folder"
+          folder
           onFiles={files.begin}
         />
         <Link to="/new" className="button act">
@@ -128,7 +137,8 @@ export function Shelf() {
           <div className="card max-w-lg p-6">
             <p className="mb-3">
               This is where your instruments will stand. Each begins with a plan: which notes are recorded, how strongly and how often. Or
-              drop files here that you have: one plays on all keys at once, a folder becomes an instrument.
+              drop files here that you have: one recording plays on all keys at once, a folder becomes an instrument, and an SFZ with its
+              folder or a SoundFont is taken in as it plays.
             </p>
             <Link to="/new" className="button act">
               New instrument
@@ -150,10 +160,29 @@ function useFilesForShelf() {
   const [over, setOver] = useState(false);
   const [one, setOne] = useState<string | undefined>();
   const { going, refused, bring, stop } = useSending();
+  const [set, setSet] = useState<{ done: number; of: number } | undefined>();
+  const [asideOfSet, setAsideOfSet] = useState<string[]>([]);
+  /** A set of which some files were refused. */
+  const [held, setHeld] = useState<string | undefined>();
+  const cancel = useRef<Cancel>({});
   const navigate = useNavigate();
   const make = async (files: File[]) => {
+    if (hasSet(files)) {
+      cancel.current = {};
+      setAsideOfSet([]);
+      const sent = await sendSet(files, (done, of) => setSet({ done: Math.floor(done), of }), cancel.current).finally(() =>
+        setSet(undefined),
+      );
+      setAsideOfSet(sent.refused);
+      if (sent.id !== undefined && sent.refused.length === 0) return navigate({ to: "/brought/$set", params: { set: sent.id } });
+      if (sent.id !== undefined) setHeld(sent.id);
+      return;
+    }
     const audio = audioAmong(files);
-    if (audio.length === 0) throw new Error("None of these is an audio file that can be read: WAV, AIFF, FLAC, Ogg Vorbis and MP3 can.");
+    if (audio.length === 0)
+      throw new Error(
+        "None of these can be read: recordings can (WAV, AIFF, FLAC, Ogg Vorbis, MP3), an SFZ with its folder, a SoundFont, a zip.",
+      );
     const go = (id: number, step: string) => navigate({ to: "/instruments/$id/$step", params: { id: String(id), step } });
     const [file] = audio;
     if (audio.length === 1 && file) {
@@ -168,6 +197,10 @@ function useFilesForShelf() {
     const aside = await bring(id, audio);
     if (aside.length > 0) sayError(new Error(aside.slice(0, 3).join(" ")));
     return go(id, "record");
+  };
+  const stopSet = () => {
+    cancel.current.stop = true;
+    cancel.current.request?.abort();
   };
   const begin = (files: File[] | Promise<File[]>) => void Promise.resolve(files).then(make).catch(sayError);
   const target = {
@@ -191,7 +224,8 @@ function useFilesForShelf() {
           className="pointer-events-none absolute inset-3 z-10 grid place-items-center rounded-xl border-2 border-dashed border-act bg-act-soft/80"
           data-part="drop"
         >
-          One file plays on all keys at once; several, or a folder, become an instrument together.
+          One recording plays on all keys at once; several, or a folder, become an instrument together. An SFZ with its folder, a SoundFont
+          or a zip is gone through first.
         </div>
       )}
       {one && (
@@ -200,6 +234,14 @@ function useFilesForShelf() {
         </p>
       )}
       <Sending going={going} refused={refused} stop={stop} className="border-b border-line bg-sheet px-6 py-2" />
+      <Sending going={set} refused={asideOfSet} stop={stopSet} className="border-b border-line bg-sheet px-6 py-2" />
+      {held && (
+        <p className="border-b border-line bg-sheet px-6 py-2">
+          <Link className="underline" to="/brought/$set" params={{ set: held }}>
+            Go through the rest of them
+          </Link>
+        </p>
+      )}
     </>
   );
   return { target, note, begin };

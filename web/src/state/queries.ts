@@ -23,6 +23,21 @@ export const levelsQuery = (id: number, strand: number | undefined, keptAt: stri
     enabled: strand !== undefined,
     placeholderData: (previous: Schemas["KeyLevels"][] | undefined) => previous,
   });
+/** What is in files that were brought together. */
+export const broughtQuery = (set: string) =>
+  queryOptions({
+    queryKey: ["brought", set],
+    queryFn: async () => answer(await api.GET("/api/brought/{set}", { params: { path: { set } } })),
+    retry: false,
+    staleTime: Infinity,
+  });
+/** How far what is being taken in of them is. */
+export const shareQuery = (set: string) =>
+  queryOptions({
+    queryKey: ["brought", set, "share"],
+    queryFn: async () => answer(await api.GET("/api/brought/{set}/taking", { params: { path: { set } } })),
+    refetchInterval: 500,
+  });
 export const importsQuery = (id: number) =>
   queryOptions({
     queryKey: ["exports", id, "imports"],

@@ -3,6 +3,7 @@ import type { InstrumentView } from "../api/client";
 import { count, semitones } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
+import { Brought } from "./Brought";
 import { change, changePlan } from "../state/edits";
 import { sayError } from "../state/view";
 
@@ -25,6 +26,15 @@ const ORDERS: { value: Settings["turn_order"]; name: string }[] = [
 const strikes = { ...count, show: (v: number) => (v === 0 ? "no strikes" : `${v} ${v === 1 ? "strike" : "strikes"}`) };
 
 export function Rule({ view }: { view: InstrumentView }) {
+  return (
+    <div className="card p-3" data-part="rule">
+      <Brought view={view} />
+      {!view.brought?.as_brought && <ByRule view={view} />}
+    </div>
+  );
+}
+
+function ByRule({ view }: { view: InstrumentView }) {
   const { map } = view;
   const set = (fact: keyof Settings, value: number | string, label: string) =>
     void change(view.id, label, [{ fact, value }]).catch(sayError);
@@ -34,7 +44,7 @@ export function Rule({ view }: { view: InstrumentView }) {
   const layered = view.plan.passes.some((pass) => pass.layers.length > 1);
   const inTurn = view.program.regions.some(({ when }) => when.turn !== "always");
   return (
-    <div className="card p-3" data-part="rule">
+    <>
       <div className="grid grid-cols-2 gap-3">
         <Choice
           label="Keys between two rungs"
@@ -69,7 +79,7 @@ export function Rule({ view }: { view: InstrumentView }) {
         The rule follows the takes as they come and go. What was set by hand stays, has a broken line on the board, and is given back under
         Region.
       </p>
-    </div>
+    </>
   );
 }
 

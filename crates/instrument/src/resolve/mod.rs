@@ -1,8 +1,9 @@
 //! The one place where what was measured, what follows from it and what was said become an instrument: its takes as they are treated, and
 //! the program. The page's view, jobs and exports begin here.
 
+use crate::brought::lay_brought;
 use crate::{
-    ANOTHER_NOTE_CENTS, Advice, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
+    ANOTHER_NOTE_CENTS, Advice, Brought, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
     PlacedTake, Plan, RegionSaid, Ring, StrandSaid, Suggestion, TakeLoop, Target, Treatment, advice,
     heard_for, key_name, lay_by_hand, lay_strands, make_program, map_of, missing, plan_of, said_of,
     said_of_regions, said_of_strands, suggest, treat, wants_a_loop,
@@ -49,11 +50,14 @@ impl Suggested {
     pub fn now(kind: Kind, take: &RecordedTake, measured: &Measurement) -> Self {
         let key = take.cell.key;
         let inside = take.origin.inside.as_ref();
-        let facts = heard_for(key, measured.clone());
+        let by_rule = || {
+            let facts = heard_for(key, measured.clone());
+            suggest(kind, key, take.rate_hz, take.frames, &facts, inside)
+        };
         Self {
             kind,
             key,
-            suggestion: suggest(kind, key, take.rate_hz, take.frames, &facts, inside),
+            suggestion: take.origin.as_made.clone().unwrap_or_else(by_rule),
         }
     }
 }
@@ -132,6 +136,7 @@ fn cents_of_own_loop(
 ) -> Option<f64> {
     let inside = take.origin.inside.as_ref();
     let rooted = said.no_pitch
+        || take.origin.as_made.is_some()
         || said.recording_cents.is_some()
         || said.root_key.is_some()
         || inside.is_some_and(|inside| inside.root_key.is_some());
@@ -164,6 +169,8 @@ pub struct Known<'a> {
     pub plan: &'a Plan,
     /// What was said.
     pub said: &'a Facts,
+    /// What was brought, where others made it.
+    pub brought: Option<&'a Brought>,
     /// Its takes, oldest first, with what counts of those that are measured.
     pub takes: Vec<(RecordedTake, Option<Counted>)>,
     /// Levels of takes as they were cleaned.
@@ -271,10 +278,11 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     curves::tell_levels(&mut takes);
     let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
     let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(&plan)).collect();
-    let program = program_of(&name, &plan, &map, &placed, said);
+    let brought = known.brought.filter(|_| is_as_brought(said));
+    let program = program_of(&name, &plan, &map, &placed, (said, brought));
     Resolved {
         regions: said_of_regions(&program, said),
-        strands: said_of_strands(&program, said),
+        strands: said_of_strands(&program, said, brought.is_some()),
         tags: said_of(said, Fact::Tags).unwrap_or_default(),
         program,
         advice: advice(&plan, &rings),
@@ -286,9 +294,23 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     }
 }
 
-/// What sounds: by rule, with what was said of regions and of strands laid over it.
-fn program_of(name: &str, plan: &Plan, map: &MapSettings, placed: &[PlacedTake], said: &Facts) -> Program {
-    let mut program = make_program(name, plan, map, placed);
+/// Whether regions are those that were brought, where any were.
+fn is_as_brought(said: &Facts) -> bool {
+    said_of(said, Fact::AsBrought).unwrap_or(true)
+}
+
+/// What sounds: as it was brought or by rule, with what was said of regions and of strands laid over it.
+fn program_of(
+    name: &str,
+    plan: &Plan,
+    map: &MapSettings,
+    placed: &[PlacedTake],
+    (said, brought): (&Facts, Option<&Brought>),
+) -> Program {
+    let mut program = match brought {
+        Some(brought) => lay_brought(brought, name, placed),
+        None => make_program(name, plan, map, placed),
+    };
     lay_by_hand(&mut program, said);
     lay_strands(&mut program, said);
     program.most_voices = said_of(said, Fact::MostVoices).unwrap_or(program.most_voices);
@@ -354,10 +376,14 @@ impl ResolvedTake {
         self.treatment = Some(treatment);
     }
 
-    /// Where it sounds; `None` where another of its cell is chosen, and until it is measured.
+    /// Where it sounds; `None` where another of its cell is chosen, and until it is measured, unless whoever made it did what there is to do.
     fn placed(&self, plan: &Plan) -> Option<PlacedTake> {
-        let treatment = self.treatment.clone().filter(|_| self.chosen)?;
         let recorded = &self.recorded;
+        let untouched =
+            |made: &Treatment| treat(recorded.cell.key, made, &Correction::default(), recorded.frames);
+        let as_made = recorded.origin.as_made.as_ref().map(untouched);
+        let treatment = self.treatment.clone().or_else(|| as_made.clone());
+        let treatment = treatment.filter(|_| self.chosen)?;
         Some(PlacedTake {
             cell: recorded.cell,
             sample: Sample {
@@ -371,6 +397,7 @@ impl ResolvedTake {
                 frames: recorded.frames,
             },
             treatment,
+            as_made,
             falls_silent_ms: self.facts.as_ref().and_then(|facts| facts.falls_silent_ms),
         })
     }
@@ -444,9 +471,10 @@ pub fn take_name(plan: &Plan, cell: Cell) -> String {
     name.trim().to_owned()
 }
 
-/// What a take is called where it sounds: one of a kit as its file was, all else by its place.
+/// What a take is called where it sounds: one of a kit, or that was brought with an instrument, as its file was; all else by its place.
 fn sound_name(plan: &Plan, take: &RecordedTake) -> String {
-    let file = take.origin.file.as_deref().filter(|_| plan.kind == Kind::Drum);
+    let goes_by_file = plan.kind == Kind::Drum || take.origin.as_made.is_some();
+    let file = take.origin.file.as_deref().filter(|_| goes_by_file);
     let stem = file.map(|file| {
         let name = file.rsplit(['/', '\\']).next().unwrap_or(file);
         name.rsplit_once('.').map_or(name, |(stem, _)| stem).to_owned()
@@ -509,6 +537,7 @@ mod tests {
             name: "Bench",
             plan,
             said,
+            brought: None,
             takes,
             cleaned_levels: &HashMap::new(),
             judged_loops: &HashMap::new(),
@@ -592,6 +621,7 @@ mod tests {
                 name: "Bench",
                 plan: &plan,
                 said,
+                brought: None,
                 takes: take(),
                 cleaned_levels: &HashMap::new(),
                 judged_loops: &HashMap::from([((1, name.clone()), judged)]),

@@ -1,7 +1,7 @@
 //! What a shelf shows of an instrument, without all that is measured and said of its takes.
 
-use super::{Candidate, chosen, program_of};
-use crate::{Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, map_of, plan_of, said_of};
+use super::{Candidate, chosen, is_as_brought, program_of};
+use crate::{Brought, Cell, Fact, Facts, Kind, PlacedTake, Plan, Treatment, map_of, plan_of, said_of};
 use program::Sample;
 use serde::Serialize;
 use std::collections::HashSet;
@@ -58,8 +58,13 @@ pub struct Extent {
     pub high_velocity: u8,
 }
 
-/// An instrument at a glance, from its name and plan when it was made, what was said, and its takes.
-pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) -> Outline {
+/// An instrument at a glance, from its name and plan when it was made, what was said, what was brought, and its takes.
+pub fn outline(
+    name: &str,
+    plan: &Plan,
+    (said, brought): (&Facts, Option<&Brought>),
+    takes: &[OutlinedTake],
+) -> Outline {
     let plan = plan_of(plan, said);
     let name = said_of(said, Fact::Name).unwrap_or_else(|| name.to_owned());
     let map = map_of(said);
@@ -86,6 +91,7 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
                 frames: 1,
             },
             treatment: Treatment::untouched(take.cell.key),
+            as_made: None,
             falls_silent_ms: None,
         })
         .collect();
@@ -94,8 +100,10 @@ pub fn outline(name: &str, plan: &Plan, said: &Facts, takes: &[OutlinedTake]) ->
         all.map(|take| take.cell).collect()
     };
     let (taken, measured) = (cells_of(false), cells_of(true));
-    let planned = plan.cells();
-    let program = program_of(&name, &plan, &map, &placed, said);
+    let brought = brought.filter(|_| is_as_brought(said));
+    // Whoever made it planned what is there.
+    let planned = brought.map_or_else(|| plan.cells(), |brought| brought.cells.clone());
+    let program = program_of(&name, &plan, &map, &placed, (said, brought));
     Outline {
         kind: plan.kind,
         tags: said_of(said, Fact::Tags).unwrap_or_default(),

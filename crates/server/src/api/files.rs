@@ -16,6 +16,7 @@ use instrument::{
 use serde::{Deserialize, Serialize};
 use shown::plan_of;
 use std::collections::BTreeMap;
+use std::fs::File;
 use store::{Recording, WaitingRow};
 use tokio::io::AsyncWriteExt;
 use utoipa::{IntoParams, ToSchema};
@@ -54,19 +55,22 @@ pub(super) async fn let_come(stream: &mut BodyDataStream) {
     }
 }
 
-/// Reads a file that is sent and puts its recording into the store.
-pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> {
-    let file = app.store.scratch().file()?;
-    let mut out = tokio::fs::File::from_std(file.reopen()?);
+/// Writes what is sent to a file, as many bytes as there may be; how many there are. `too_long` says that there are more.
+pub(super) async fn receive(
+    body: Body,
+    name: &str,
+    out: File,
+    most_bytes: u64,
+    too_long: &str,
+) -> Result<u64, Problem> {
+    let mut out = tokio::fs::File::from_std(out);
     let (mut stream, mut count) = (body.into_data_stream(), 0u64);
     while let Some(piece) = stream.next().await {
         let piece =
             piece.map_err(|_| Problem::refused(format!("«{name}» did not arrive whole: send it again.")))?;
         count += piece.len() as u64;
-        if count > MOST_BYTES {
-            return Err(Problem::refused(format!(
-                "«{name}» is over 2 GB: bring it as a long take."
-            )));
+        if count > most_bytes {
+            return Err(Problem::refused(too_long));
         }
         if let Err(error) = out.write_all(&piece).await {
             let_come(&mut stream).await;
@@ -74,12 +78,29 @@ pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought
         }
     }
     out.flush().await?;
+    Ok(count)
+}
+
+/// Reads a file that is sent and puts its recording into the store.
+pub(super) async fn brought(app: &App, name: &str, body: Body) -> Result<Brought, Problem> {
+    let file = app.store.scratch().file()?;
+    let too_long = format!("«{name}» is over 2 GB: bring it as a long take.");
+    receive(body, name, file.reopen()?, MOST_BYTES, &too_long).await?;
+    heard_in(app, name, move || file.reopen()).await
+}
+
+/// Puts the recording of a file into the store, and listens to it.
+pub(super) async fn heard_in(
+    app: &App,
+    name: &str,
+    open: impl Fn() -> std::io::Result<File> + Send + 'static,
+) -> Result<Brought, Problem> {
     let of = name.to_owned();
     let read = with_library(app, move |library| {
-        let inside = work::inside_of(file.as_file())?;
+        let inside = work::inside_of(&open()?)?;
         let (mut start, mut loudest) = (Vec::new(), 0.0f32);
         let mut form = None;
-        let recording = work::read_file(library, file.reopen()?, &of, |of, frames, piece| {
+        let recording = work::read_file(library, open()?, &of, |of, frames, piece| {
             form = Some(of);
             if frames > u64::from(of.rate_hz) * MOST_TAKE_S {
                 return Err(work::refusal(format!(

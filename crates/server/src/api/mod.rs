@@ -1,5 +1,6 @@
 //! The routes, described by one OpenAPI document.
 
+mod bringing;
 mod evening;
 mod exports;
 mod files;
@@ -111,6 +112,16 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(taking_in::instrument_of_file))
         .routes(routes!(taking_in::waiting_audio))
         .routes(routes!(files::forget_files))
+        .routes(routes!(bringing::begin_set))
+        .routes(routes!(bringing::show_set, bringing::forget_set))
+        .routes(routes!(bringing::add_to_set))
+        .routes(routes!(
+            bringing::take_of_set,
+            bringing::taking_of_set,
+            bringing::stop_taking
+        ))
+        .routes(routes!(bringing::set_to_instrument))
+        .routes(routes!(bringing::source_file))
         .routes(routes!(strands::act))
         .routes(routes!(shaping::levels))
         .routes(routes!(shaping::layer_levels))

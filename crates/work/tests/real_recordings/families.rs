@@ -60,6 +60,7 @@ fn made_of(family: &str, of: &[&Real]) -> Program {
     let mut said = Facts::new();
     lay_over(&mut said, &change.fields);
     let known = Known {
+        brought: None,
         name: family,
         plan: &plan,
         said: &said,
