@@ -453,7 +453,7 @@ pub(crate) fn cents_a_key(shape: &Shape, id: CourseId, time: CourseTime) -> f64 
     -routes.map(|route| route.amount).sum::<f64>() * 1_200.0 / 127.0
 }
 
-fn is_key_to_cutoff(route: &Route) -> bool {
+pub(crate) fn is_key_to_cutoff(route: &Route) -> bool {
     route.from == Source::Key && route.to == ParamId::Cutoff && route.times.is_none() && route.curve.is_none()
 }
 

@@ -4,6 +4,8 @@
 //! that reading an export back gives exactly what was lowered. Nothing here opens a file: bytes come in and go out.
 
 mod aiff;
+#[cfg(test)]
+mod any;
 mod bake;
 mod chunks;
 mod decode;

@@ -85,6 +85,9 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
     for (strand, place) in regions {
         lowering.region(place, strand);
     }
+    if format == Format::SoundFont2 {
+        sf2::share_first_shapes(&mut lowering.lowered);
+    }
     Lowered {
         program: lowering.lowered,
         bakes: lowering.bakes,
@@ -141,14 +144,21 @@ impl Lowering<'_> {
             curve.0 += first;
         }
         self.lowered.curves.append(&mut driving.curves);
-        self.lowered.shapes.push(Shape {
+        let shape = Shape {
             id: ShapeId(number),
             loudness: lowered_loudness(shape.loudness, &strand.on, self.format),
             courses: driving.courses,
             filter: driving.filter,
             movements: driving.movements,
             routes: driving.routes,
-        });
+        };
+        // A SoundFont counts in units of its own: what is heard is what is read from it again.
+        let shape = if self.is_soundfont() {
+            sf2::as_read(&shape)
+        } else {
+            shape
+        };
+        self.lowered.shapes.push(shape);
         let name = clean_name(&strand.name);
         self.lowered.strands.push(Strand {
             on: lowered_event(&strand.on, self.is_soundfont()),

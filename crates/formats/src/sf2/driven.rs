@@ -1,18 +1,22 @@
 //! Filters, courses, slow movements and routes as generators and modulators (sections 8.1.2, 8.2 and 9.5).
 
 use super::write::Tables;
+use super::zone::OPEN_CENTS;
 use super::*;
 use crate::driven::cents_a_key;
 use program::{Course, Movement, ParamId, Rate, Route, Shape, Source};
 
 /// A source's flags: a controller, and from most to least, and both ways (section 8.2.1).
-const CONTROLLER: u16 = 0x80;
-const FALLING: u16 = 0x100;
-const BOTH_WAYS: u16 = 0x200;
+pub(super) const CONTROLLER: u16 = 0x80;
+pub(super) const FALLING: u16 = 0x100;
+pub(super) const BOTH_WAYS: u16 = 0x200;
 /// Concave (section 8.2.4): so volume and expression lower what sounds where nothing else is said (sections 8.4.5 and 8.4.7).
 const CONCAVE: u16 = 1 << 10;
 const BY_THEMSELVES: [u8; 2] = [7, 11];
-const CHANNEL_PRESSURE: u16 = 13;
+pub(super) const CHANNEL_PRESSURE: u16 = 13;
+
+/// No cutoff is lower (section 8.1.3).
+const LOWEST_CENTS: f64 = 1_500.0;
 
 fn whole(value: f64) -> i16 {
     value.round().clamp(-32_768.0, 32_767.0) as i16
@@ -30,12 +34,29 @@ fn source_of(source: Source) -> Option<u16> {
     })
 }
 
-/// Steps of MIDI run to 127, a modulator's source to 128 of them (section 9.5.3).
-fn of_steps(source: Source, amount: f64) -> f64 {
+/// The source of such a number and such flags, where it runs straight from least to most.
+pub(super) fn source_in(number: u16) -> Option<Source> {
+    Some(match number {
+        2 => Source::Strike,
+        3 => Source::Key,
+        10 => Source::KeyPressure,
+        CHANNEL_PRESSURE => Source::Pressure,
+        // From least to most, too, it goes both ways.
+        14 | BEND => Source::Bend,
+        n if n & !0x7f == CONTROLLER => Source::Controller((n & 0x7f) as u8),
+        _ => return None,
+    })
+}
+
+/// The bend, both ways.
+const BEND: u16 = 14 | BOTH_WAYS;
+
+/// Steps of MIDI run to 127, a modulator's source to 128 of them (section 9.5.3): what is written is so much more.
+pub(super) fn of_steps(source: Source) -> f64 {
     if source == Source::Bend {
-        amount
+        1.0
     } else {
-        amount * 128.0 / 127.0
+        128.0 / 127.0
     }
 }
 
@@ -53,13 +74,20 @@ impl Tables {
     /// What a shape has of all that, in the zone that stands for a whole instrument.
     pub(super) fn driven(&mut self, shape: &Shape) {
         // Where nothing is said, wheel and pressure would move a vibrato that nobody asked for.
-        self.modulator(WHEEL, VIB_LFO_TO_PITCH, 0);
-        self.modulator(CHANNEL_PRESSURE, VIB_LFO_TO_PITCH, 0);
+        for source in [WHEEL, CHANNEL_PRESSURE] {
+            let moves_it = |route: &Route| {
+                matches!(route.from, Source::Movement(_)) && route.times.and_then(source_of) == Some(source)
+            };
+            if !shape.routes.iter().any(moves_it) {
+                self.modulator(source, VIB_LFO_TO_PITCH, 0);
+            }
+        }
         if let Some(filter) = shape.filter {
             let by_key = filter.key_follow * 100.0;
             // It follows the key from middle C on.
             let cents = absolute_cents(filter.cutoff_hz) - by_key * 60.0;
-            self.generator(FILTER_CUTOFF, whole(cents));
+            let open = f64::from(OPEN_CENTS);
+            self.generator(FILTER_CUTOFF, whole(cents.clamp(LOWEST_CENTS, open)));
             self.generator(FILTER_Q, whole(filter.resonance_db * 10.0));
             if by_key != 0.0 {
                 self.modulator(3, FILTER_CUTOFF, whole(by_key * 128.0));
@@ -68,7 +96,7 @@ impl Tables {
         for course in &shape.courses {
             self.course(shape, course);
         }
-        // The one for pitch alone is the one that drives nothing else.
+        // The one for pitch alone is the last one that drives nothing else: the order in which both are read.
         let only_pitch = |movement: &Movement| {
             (shape
                 .routes
@@ -79,7 +107,7 @@ impl Tables {
         let vibrato = shape
             .movements
             .iter()
-            .find(|movement| only_pitch(movement))
+            .rfind(|movement| only_pitch(movement))
             .map(|movement| movement.id);
         for movement in &shape.movements {
             self.movement(shape, movement, vibrato == Some(movement.id));
@@ -138,7 +166,7 @@ impl Tables {
                 None => self.generator(to, whole(amount)),
                 Some(by) => {
                     if let Some(source) = source_of(by) {
-                        self.modulator(source, to, whole(of_steps(by, amount)));
+                        self.modulator(source, to, whole(amount * of_steps(by)));
                     }
                 }
             }
@@ -156,7 +184,7 @@ impl Tables {
             // What is said stands in place of that.
             self.modulator(source | FALLING | CONCAVE, ATTENUATION, 0);
         }
-        let amount = of_steps(route.from, route.amount);
+        let amount = route.amount * of_steps(route.from);
         let (source, to, amount) = match route.to {
             // What drives level only lowers it: by the more, the further a source is from its most, or from its least.
             ParamId::Level if route.from == Source::Bend => (source, ATTENUATION, -amount * 10.0),

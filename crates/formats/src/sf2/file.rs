@@ -74,6 +74,17 @@ impl Said {
         }
     }
 
+    /// Of the rows of two tables (sections 7.5 and 7.4).
+    pub(super) fn of_tables(generators: &[u8], modulators: &[u8]) -> Self {
+        let rows = Rows::of(Vec::new(), generators.to_vec(), modulators.to_vec());
+        let mut said = Self::default();
+        said.add(&Self {
+            generators: rows.generators.into_iter().collect(),
+            modulators: rows.modulators,
+        });
+        said
+    }
+
     fn range(&self, generator: u16) -> (u8, u8) {
         self.generators.get(&generator).map_or((0, 127), |range| {
             let [low, high] = range.to_le_bytes();

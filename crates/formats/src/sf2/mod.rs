@@ -1,5 +1,6 @@
 //! SoundFont 2 (SoundFont Technical Specification 2.04, Creative Technology, 2006).
 
+mod again;
 mod driven;
 mod file;
 mod read;
@@ -8,6 +9,7 @@ mod units;
 mod write;
 mod zone;
 
+pub(crate) use again::{as_read, share_first_shapes};
 pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
 pub use read::PresetRead;
 pub(crate) use units::{ms_of, pan_of_two_sides, timecents};

@@ -1,8 +1,10 @@
 //! What a zone says of loudness, brightness and what moves them.
 
+use super::driven::{FALLING, of_steps, source_in};
 use super::file::{Modulator, Said};
 use super::zone::{Both, OPEN_CENTS};
 use super::*;
+use crate::driven::{Driving, is_key_to_cutoff, number};
 use program::{
     Course, Filter, Loudness, Movement, MovementId, ParamId, Passes, Rate, Route, RouteId, Shape, Source,
     Wave,
@@ -12,6 +14,8 @@ use program::{
 const COURSE: CourseId = CourseId(1);
 const LFO: MovementId = MovementId(1);
 const VIBRATO: MovementId = MovementId(2);
+/// So far the wheel brings vibrato in where nothing is said of that (section 8.4.4).
+const WHEEL_CENTS: f64 = 50.0;
 
 /// What a zone says of loudness, brightness and what moves them, and what of it is not understood.
 pub(super) fn shape_of(zone: &Both) -> (Shape, Vec<&'static str>) {
@@ -31,33 +35,29 @@ pub(super) fn shape_of(zone: &Both) -> (Shape, Vec<&'static str>) {
         },
         ..Shape::default()
     };
-    let cutoff = zone.or(FILTER_CUTOFF, OPEN_CENTS);
-    let driven = [MOD_ENV_TO_CUTOFF, MOD_LFO_TO_CUTOFF]
-        .iter()
-        .any(|of| zone.or(*of, 0) != 0);
-    if cutoff < OPEN_CENTS || driven {
-        shape.filter = Some(Filter {
-            passes: Passes::Low,
-            poles: 2,
-            cutoff_hz: hz_of(f64::from(cutoff)).min(20_000.0),
-            key_follow: 0.0,
-            resonance_db: f64::from(zone.or(FILTER_Q, 0).clamp(0, 960)) / 10.0,
-            makes_up: false,
-        });
-    }
+    shape.filter = filter(zone);
     course(zone, &mut shape);
     times_by_key(zone, &mut shape);
     movements(zone, &mut shape);
-    for (n, route) in (0..).zip(&mut shape.routes) {
-        route.id = RouteId(n);
-    }
+    let hands = zone.said.modulators.iter().filter_map(hand);
+    shape
+        .routes
+        .extend(hands.filter(|route| !is_key_to_cutoff(route)));
+    let mut driving = Driving {
+        courses: shape.courses,
+        movements: shape.movements,
+        routes: shape.routes,
+        ..Driving::default()
+    };
+    number(&mut driving);
+    (shape.courses, shape.movements, shape.routes) = (driving.courses, driving.movements, driving.routes);
     for (generators, what) in [(&[15, 16][..], "reverb and chorus")] {
         if generators.iter().any(|generator| zone.or(*generator, 0) != 0) {
             lost.push(what);
         }
     }
     if zone.said.modulators.iter().any(|one| !is_understood(one)) {
-        lost.push("modulators beside those of strike and wheel");
+        lost.push("modulators that are curved, or move what nothing here does");
     }
     (shape, lost)
 }
@@ -69,8 +69,81 @@ fn modulator(said: &Said, source: u16, to: u16) -> Option<i16> {
 }
 
 fn is_understood(one: &Modulator) -> bool {
-    let is = |source: u16, to: u16| (one.source, one.to) == (source, to);
-    is(VELOCITY_CONCAVE, ATTENUATION) || is(WHEEL, VIB_LFO_TO_PITCH) || one.amount == 0
+    let by_strike = (one.source, one.to, one.by) == (VELOCITY_CONCAVE, ATTENUATION, 0);
+    by_strike || one.amount == 0 || hand(one).is_some() || moved_by(one).is_some()
+}
+
+/// A low-pass, where something closes it or moves it.
+fn filter(zone: &Both) -> Option<Filter> {
+    let cents = zone.or(FILTER_CUTOFF, OPEN_CENTS).min(OPEN_CENTS);
+    let generators = [MOD_ENV_TO_CUTOFF, MOD_LFO_TO_CUTOFF];
+    let driven = generators.iter().any(|of| zone.or(*of, 0) != 0)
+        || (zone.said.modulators.iter()).any(|one| {
+            let moves =
+                hand(one).is_some_and(|route| matches!(route.to, ParamId::Cutoff | ParamId::Resonance));
+            moves || moved_by(one).is_some_and(|(_, to, _)| to == MOD_LFO_TO_CUTOFF)
+        });
+    if cents >= OPEN_CENTS && !driven {
+        return None;
+    }
+    let by_key: i32 = (zone.said.modulators.iter())
+        .filter(|one| hand(one).is_some_and(|route| is_key_to_cutoff(&route)))
+        .map(|one| i32::from(one.amount))
+        .sum();
+    let key_follow = f64::from(by_key) / 12_800.0;
+    Some(Filter {
+        passes: Passes::Low,
+        poles: 2,
+        // It follows the key from middle C on.
+        cutoff_hz: hz_of(f64::from(cents) + key_follow * 6_000.0).clamp(20.0, 20_000.0),
+        key_follow,
+        resonance_db: f64::from(zone.or(FILTER_Q, 0).clamp(0, 960)) / 10.0,
+        makes_up: false,
+    })
+}
+
+/// What a modulator has a source do to level, pitch or the filter, where it does so straight.
+fn hand(one: &Modulator) -> Option<Route> {
+    let times = if one.by == 0 {
+        None
+    } else {
+        Some(source_in(one.by)?)
+    };
+    let to = match one.to {
+        ATTENUATION => ParamId::Level,
+        FINE_TUNE => ParamId::Pitch,
+        FILTER_CUTOFF => ParamId::Cutoff,
+        FILTER_Q => ParamId::Resonance,
+        _ => return None,
+    };
+    if one.amount == 0 {
+        return None;
+    }
+    let amount = f64::from(one.amount);
+    let falls = one.source & FALLING != 0;
+    let from = source_in(one.source & !FALLING)?;
+    let amount = match (to, falls) {
+        // What attenuates the more, the less a source is at, is lowered from where it is at its most.
+        (ParamId::Level, true) if amount > 0.0 && from != Source::Bend => amount / 10.0,
+        (ParamId::Level, false) if amount > 0.0 || from == Source::Bend => -amount / of_steps(from) / 10.0,
+        (ParamId::Level, _) | (_, true) => return None,
+        (ParamId::Resonance, false) => amount / of_steps(from) / 10.0,
+        (_, false) => amount / of_steps(from),
+    };
+    Some(Route {
+        amount,
+        ..route(from, to, 0, times)
+    })
+}
+
+/// By what a modulator moves how far one of the two slow movements goes, where that is, and how far at most.
+fn moved_by(one: &Modulator) -> Option<(Source, u16, f64)> {
+    let moves = matches!(
+        one.to,
+        MOD_LFO_TO_PITCH | VIB_LFO_TO_PITCH | MOD_LFO_TO_CUTOFF | MOD_LFO_TO_VOLUME
+    );
+    let by = source_in(one.source).filter(|_| moves && one.by == 0)?;
+    Some((by, one.to, f64::from(one.amount) / of_steps(by)))
 }
 
 fn route(from: Source, to: ParamId, amount: i32, times: Option<Source>) -> Route {
@@ -145,7 +218,12 @@ fn times_by_key(zone: &Both, shape: &mut Shape) {
 
 /// Both slow movements; the wheel brings vibrato in unless that is said otherwise (section 8.4.4).
 fn movements(zone: &Both, shape: &mut Shape) {
-    let wheel = modulator(&zone.said, WHEEL, VIB_LFO_TO_PITCH).unwrap_or(50);
+    let mut moved: Vec<(Source, u16, f64)> = zone.said.modulators.iter().filter_map(moved_by).collect();
+    let wheel = Source::Controller(1);
+    if !(zone.said.modulators.iter()).any(|one| (one.source, one.to) == (WHEEL, VIB_LFO_TO_PITCH)) {
+        moved.push((wheel, VIB_LFO_TO_PITCH, WHEEL_CENTS / of_steps(wheel)));
+    }
+    moved.retain(|(_, _, amount)| *amount != 0.0);
     let of = |id: MovementId, first: u16| Movement {
         id,
         wave: Wave::Triangle,
@@ -173,13 +251,14 @@ fn movements(zone: &Both, shape: &mut Shape) {
             .filter(|(generator, _)| zone.or(*generator, 0) != 0)
             .map(|(generator, to)| route(from, *to, zone.or(*generator, 0), None))
             .collect();
-        if id == VIBRATO && wheel != 0 {
-            routes.push(route(
-                from,
-                ParamId::Pitch,
-                i32::from(wheel),
-                Some(Source::Controller(1)),
-            ));
+        for (generator, to) in driven {
+            for (by, _, amount) in moved.iter().filter(|(_, of, _)| of == generator) {
+                let level = if *to == ParamId::Level { 10.0 } else { 1.0 };
+                routes.push(Route {
+                    amount: amount / level,
+                    ..route(from, *to, 0, Some(*by))
+                });
+            }
         }
         if !routes.is_empty() {
             shape.movements.push(of(id, first));

@@ -4,7 +4,7 @@ use super::*;
 use crate::FormatError;
 use crate::riff::{chunk, list};
 use crate::wav::to_24;
-use program::{LoopRuns, Program, Region};
+use program::{LoopRuns, Program, Region, Shape};
 use signal::Audio;
 use std::io::{Seek, SeekFrom, Write};
 
@@ -130,7 +130,8 @@ fn text(value: &str, most: usize) -> Vec<u8> {
 /// Twenty bytes, zero-ended.
 fn name(value: &str) -> [u8; 20] {
     let mut out = [0; 20];
-    for (slot, c) in out.iter_mut().zip(value.chars().take(19)) {
+    let cut: String = value.chars().take(19).collect();
+    for (slot, c) in out.iter_mut().zip(cut.trim_end().chars()) {
         *slot = if c.is_ascii() { c as u8 } else { b'_' };
     }
     out
@@ -143,8 +144,8 @@ pub(super) struct Tables {
     pgen: Vec<u8>,
     inst: Vec<u8>,
     ibag: Vec<u8>,
-    imod: Vec<u8>,
-    igen: Vec<u8>,
+    pub(super) imod: Vec<u8>,
+    pub(super) igen: Vec<u8>,
     shdr: Vec<u8>,
 }
 
@@ -159,39 +160,8 @@ impl Tables {
             self.inst
                 .extend(count(self.ibag.len() / 4, "zones")?.to_le_bytes());
             self.instrument_zone()?;
-            let mut loudness = program.loudness_of(Some(strand));
-            if let Some(shape) = program.shape_of(strand) {
-                let timed = |time: CourseTime, ms: f64| at_middle_c(shape, CourseId::LOUDNESS, time, ms);
-                loudness.hold_ms = timed(CourseTime::Hold, loudness.hold_ms);
-                loudness.decay_ms = timed(CourseTime::Decay, loudness.decay_ms);
-                self.times_by_key(shape);
-            }
-            for (generator, amount) in [
-                (ATTACK, timecents(loudness.attack_ms)),
-                (DECAY, timecents(loudness.decay_ms)),
-                (
-                    SUSTAIN,
-                    (-loudness.sustain_db * 10.0).round().clamp(0.0, 1440.0) as i16,
-                ),
-                (RELEASE, timecents(loudness.release_ms)),
-            ] {
-                self.generator(generator, amount);
-            }
-            for (generator, ms) in [(DELAY, loudness.delay_ms), (HOLD, loudness.hold_ms)] {
-                if timecents(ms) > -12_000 {
-                    self.generator(generator, timecents(ms));
-                }
-            }
-            // These two replace the defaults of the same source and destination (section 9.5).
-            self.modulator(
-                VELOCITY_CONCAVE,
-                ATTENUATION,
-                (960.0 * loudness.velocity_to_level).round() as i16,
-            );
-            self.modulator(VELOCITY_LINEAR, FILTER_CUTOFF, 0);
-            if let Some(shape) = program.shape_of(strand) {
-                self.driven(shape);
-            }
+            let silent = Shape::default();
+            self.shape(program.shape_of(strand).unwrap_or(&silent));
             let mut first_of = Vec::with_capacity(sides.len());
             let mut next = 0;
             for sides in sides {
@@ -223,6 +193,39 @@ impl Tables {
         self.igen.extend([0; 4]);
         self.imod.extend([0; 10]);
         self.samples(program, sides)
+    }
+
+    /// All that stands for every region of a strand.
+    pub(super) fn shape(&mut self, shape: &Shape) {
+        let mut loudness = shape.loudness;
+        let timed = |time: CourseTime, ms: f64| at_middle_c(shape, CourseId::LOUDNESS, time, ms);
+        loudness.hold_ms = timed(CourseTime::Hold, loudness.hold_ms);
+        loudness.decay_ms = timed(CourseTime::Decay, loudness.decay_ms);
+        self.times_by_key(shape);
+        for (generator, amount) in [
+            (ATTACK, timecents(loudness.attack_ms)),
+            (DECAY, timecents(loudness.decay_ms)),
+            (
+                SUSTAIN,
+                (-loudness.sustain_db * 10.0).round().clamp(0.0, 1440.0) as i16,
+            ),
+            (RELEASE, timecents(loudness.release_ms)),
+        ] {
+            self.generator(generator, amount);
+        }
+        for (generator, ms) in [(DELAY, loudness.delay_ms), (HOLD, loudness.hold_ms)] {
+            if timecents(ms) > -12_000 {
+                self.generator(generator, timecents(ms));
+            }
+        }
+        // These two replace the defaults of the same source and destination (section 9.5).
+        self.modulator(
+            VELOCITY_CONCAVE,
+            ATTENUATION,
+            (960.0 * loudness.velocity_to_level).round() as i16,
+        );
+        self.modulator(VELOCITY_LINEAR, FILTER_CUTOFF, 0);
+        self.driven(shape);
     }
 
     fn preset_zone(&mut self, instrument: u16) {

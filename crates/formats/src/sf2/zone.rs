@@ -15,6 +15,16 @@ pub(super) struct Both {
 }
 
 impl Both {
+    /// What a shape says, on every key and strike.
+    pub(super) fn of_shape(said: Said) -> Self {
+        Self {
+            sample: 0,
+            said,
+            keys: (0, 127),
+            strikes: (0, 127),
+        }
+    }
+
     /// `None` where they have no key or no strike together.
     pub(super) fn of_zone(zone: &Zone, added: &Said) -> Option<Self> {
         let mut said = zone.said.clone();
