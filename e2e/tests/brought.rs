@@ -42,6 +42,16 @@ async fn says(page: &Browser, words: &str) -> anyhow::Result<()> {
     page.until(words, &script).await
 }
 
+/// Writes into the field under that label, in place of what is there, and leaves it.
+async fn write_into(page: &Browser, label: &str, text: &str) -> anyhow::Result<()> {
+    let of = format!("//label[starts-with(normalize-space(.), '{label}')]//input");
+    let field = page.driver.query(By::XPath(of)).first().await?;
+    field.send_keys(Key::Control + "a").await?;
+    field.send_keys(text).await?;
+    field.send_keys(Key::Enter + "").await?;
+    Ok(())
+}
+
 /// The instrument that the page shows.
 async fn shown(page: &Browser) -> anyhow::Result<u64> {
     let id = page
@@ -128,6 +138,38 @@ async fn an_sfz_with_its_folder_is_taken_in_played_laid_out_otherwise_and_given_
         assert!(again.get(name) == Some(bytes), "{name} is another");
     }
     assert_eq!(again.len(), given.len());
+    // Otherwise called, packed, and with what may be done with it.
+    page.pick("Format", "SFZ with FLAC files").await?;
+    write_into(&page, "Licence", "As you like, if you say whose bars they are").await?;
+    write_into(&page, "Names of the files", "{pitch}").await?;
+    says(&page, "There is nothing called «pitch»").await?;
+    write_into(&page, "Names of the files", "{instrument} {note} {layer} {rr}").await?;
+    says(&page, "Slate chimes C3 soft 1.flac").await?;
+    page.click("button", "Export").await?;
+    page.until(
+        "a second file",
+        "return document.querySelectorAll('[data-job] a').length === 2",
+    )
+    .await?;
+    let second = page
+        .script("return document.querySelector('[data-job] a').getAttribute('href')")
+        .await?;
+    let packed = files_of(ladder.bytes(second.as_str().context("an address")?)?)?;
+    let said = packed
+        .get("Credits and licence.txt")
+        .context("what may be done with it")?;
+    assert!(String::from_utf8_lossy(said).contains("whose bars they are"));
+    let flac = packed
+        .get("samples/Slate chimes C3 soft 1.flac")
+        .context("a file of that name")?;
+    let heard = formats::decode(flac.clone(), Some("flac"))?;
+    // Not a bit of it is another, whatever it is called.
+    let lies = given.values().filter(|bytes| bytes.starts_with(b"RIFF"));
+    assert!(
+        lies.flat_map(|bytes| formats::decode(bytes.clone(), Some("wav")))
+            .any(|wav| wav == heard)
+    );
+
     // The file that it came from is kept byte for byte.
     assert_eq!(ladder.bytes(&format!("{path}/source"))?, given[text]);
 
@@ -176,8 +218,7 @@ async fn presets_of_a_soundfont_are_chosen_and_broken_files_are_told() -> anyhow
     // One of many: two are wanted.
     bring(&page, Path::new(&font)).await?;
     says(&page, "136 instruments").await?;
-    let words = By::XPath("//label[starts-with(normalize-space(.), 'Words')]//input");
-    page.driver.query(words).first().await?.send_keys("org").await?;
+    write_into(&page, "Words", "org").await?;
     page.until(
         "few are left",
         "const rows = document.querySelectorAll('[data-part=offered]').length; return rows > 1 && rows < 20",

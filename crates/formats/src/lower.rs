@@ -62,6 +62,8 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
         format,
         lowered: Program {
             name: clean_name(&program.name),
+            credits: program.credits.clone(),
+            licence: program.licence.clone(),
             ..Program::default()
         },
         bakes: Vec::new(),

@@ -101,6 +101,10 @@ facts! {
     Name "name" of Instrument: Takes::Text(120);
     /// Words to find it by on the shelf.
     Tags "tags" of Instrument: Takes::Fitting(are_tags, "At most 20 tags, of 40 letters each.");
+    /// Who made it, and with whose help.
+    Credits "credits" of Instrument: Takes::Text(2_000);
+    /// What may be done with it.
+    Licence "licence" of Instrument: Takes::Text(2_000);
     /// Whether it is set aside from the shelf.
     SetAside "set_aside" of Instrument: Takes::Switch;
     /// Plan: what the thing is.

@@ -47,6 +47,12 @@ use serde::{Deserialize, Serialize};
 pub struct Program {
     /// As the player sees it.
     pub name: String,
+    /// Who made it, and with whose help.
+    #[serde(default)]
+    pub credits: String,
+    /// What may be done with it.
+    #[serde(default)]
+    pub licence: String,
     /// Each recording that a region plays, once.
     pub samples: Vec<Sample>,
     /// Sets of regions that share an event and a shape.

@@ -1,8 +1,11 @@
 //! A program written out.
 
+use crate::read_back::read_back;
 use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
 use anyhow::Context;
-use formats::{Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_sf2, write_sfz, write_wav};
+use formats::{
+    Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_flac, write_sf2, write_sfz, write_wav,
+};
 use program::Program;
 use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
@@ -20,6 +23,12 @@ pub struct ExportSettings {
     pub format: Format,
     /// Width of the audio: 16 or 24; of WAV files beside an SFZ 32, too.
     pub bits: u16,
+    /// Whether audio files beside an SFZ are FLAC; else they are WAV.
+    #[serde(default)]
+    pub flac: bool,
+    /// Whether audio files are written alone, with roots and loops inside where they hold them.
+    #[serde(default)]
+    pub alone: bool,
 }
 
 impl ExportSettings {
@@ -29,10 +38,35 @@ impl ExportSettings {
     /// A sentence, where it has not.
     pub fn of(format: Format, bits: u16) -> anyhow::Result<Self> {
         match (format, bits) {
-            (_, 16 | 24) | (Format::Sfz, 32) => Ok(Self { format, bits }),
+            (_, 16 | 24) | (Format::Sfz, 32) => Ok(Self {
+                format,
+                bits,
+                flac: false,
+                alone: false,
+            }),
             (Format::Sfz, _) => Err(refusal("WAV files are written with 16, 24 or 32 bits.")),
             (Format::SoundFont2, _) => Err(refusal("A SoundFont is written with 16 or 24 bits.")),
         }
+    }
+
+    /// The same with FLAC files, or with audio files alone.
+    ///
+    /// # Errors
+    /// A sentence, where the format has no files beside it, or FLAC not that width.
+    pub fn with(self, flac: bool, alone: bool) -> anyhow::Result<Self> {
+        match self {
+            Self {
+                format: Format::SoundFont2,
+                ..
+            } if flac || alone => Err(refusal("A SoundFont holds its audio itself.")),
+            Self { bits: 32, .. } if flac => Err(refusal("FLAC files are written with 16 or 24 bits.")),
+            _ => Ok(Self { flac, alone, ..self }),
+        }
+    }
+
+    /// What files are called at their end.
+    fn ending(self) -> &'static str {
+        if self.flac { "flac" } else { "wav" }
     }
 }
 
@@ -114,7 +148,16 @@ impl Export {
             |done| watch.tell(done).is_ok(),
         )?;
         out.flush()?;
-        let path = format!("{EXPORTS}{}-{}.{ending}", self.name, self.settings.bits);
+        let exported = self.checked(exported, file.path())?;
+        let kind = match self.settings {
+            ExportSettings { alone: true, .. } => "-audio",
+            _ => "",
+        };
+        let packed = if self.settings.flac { "-flac" } else { "" };
+        let path = format!(
+            "{EXPORTS}{}-{}{packed}{kind}.{ending}",
+            self.name, self.settings.bits
+        );
         let size = file.as_file().metadata()?.len();
         library.put_file(&path, file.path())?;
         watch.tell(1.0)?;
@@ -125,6 +168,64 @@ impl Export {
             ..Outcome::default()
         })
     }
+}
+
+impl Export {
+    /// What was written is read again: where it is not as it was meant, that is told beside what the format loses.
+    fn checked(&self, mut exported: Exported, path: &Path) -> anyhow::Result<Exported> {
+        let meant = lowered(&self.snapshot.program, self.settings)?.program;
+        let regions = read_back(path, self.settings, &meant)?;
+        if regions > 0 {
+            exported.losses.push(Loss {
+                what: "Read again, it is not what was meant: this should not be, look at it before you give it away.".to_owned(),
+                regions,
+            });
+        }
+        Ok(exported)
+    }
+}
+
+/// What an export will be.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Foreseen {
+    /// How many files there will be: in a zip, or one.
+    pub files: usize,
+    /// So long, for the most part to the byte; what is packed without loss is shorter.
+    pub bytes: u64,
+    /// The names of the first audio files.
+    pub names: Vec<String>,
+    /// What the format does not hold.
+    pub losses: Vec<Loss>,
+}
+
+/// What an export will be, before it is made.
+///
+/// # Errors
+/// A sentence, where there is nothing to write.
+pub fn foresee(program: &Program, settings: ExportSettings) -> anyhow::Result<Foreseen> {
+    const NAMES: usize = 3;
+    let Lowered { program, losses, .. } = lowered(program, settings)?;
+    let samples = program.samples.iter();
+    let audio: u64 = samples
+        .map(|sample| sample.frames * u64::from(sample.channels) * u64::from(settings.bits / 8))
+        .sum();
+    let texts = usize::from(!settings.alone) + usize::from(!(program.credits + &program.licence).is_empty());
+    let is_soundfont = settings.format == Format::SoundFont2;
+    Ok(Foreseen {
+        files: if is_soundfont {
+            1
+        } else {
+            program.samples.len() + texts
+        },
+        bytes: audio,
+        names: if is_soundfont {
+            vec![format!("{}.sf2", program.name)]
+        } else {
+            let names = program.samples.iter().map(|sample| sample.source.clone());
+            names.take(NAMES).collect()
+        },
+        losses,
+    })
 }
 
 /// Writes a program to `out`, one sample at a time. `progress` is told how far it is, 0 to 1, and stops it by answering false.
@@ -144,9 +245,11 @@ pub fn export<S: Samples + ?Sized>(
         Format::Sfz => {
             let mut zip = Zip(zip::ZipWriter::new(out));
             let sfz = format!("{}.sfz", lowered.program.name);
-            write_files(&mut zip, &lowered.program, (settings.bits, Some(&sfz)), audio)?;
+            let text = Some(sfz.as_str()).filter(|_| !settings.alone);
+            write_files(&mut zip, &lowered.program, (settings, text), audio)?;
             zip.0.finish()?;
-            format!("{} SFZ.zip", lowered.program.name)
+            let what = if settings.alone { "audio" } else { "SFZ" };
+            format!("{} {what}.zip", lowered.program.name)
         }
         Format::SoundFont2 => {
             write_sf2(out, &lowered.program, settings.bits, audio)?;
@@ -192,7 +295,7 @@ pub fn export_beside<S: Samples + ?Sized>(
     )?;
     let audio = baked(program, &lowered, settings.bits, samples, progress);
     let mut files = Folder(beside.folder);
-    write_files(&mut files, &lowered.program, (settings.bits, beside.sfz), audio)?;
+    write_files(&mut files, &lowered.program, (settings, beside.sfz), audio)?;
     Ok(Exported {
         name: format!("{}.sfz", lowered.program.name),
         losses: lowered.losses,
@@ -221,7 +324,13 @@ pub fn spare<S: Samples + ?Sized>(samples: &S, written: impl Iterator<Item = Pat
 }
 
 fn lowered(program: &Program, settings: ExportSettings) -> anyhow::Result<Lowered> {
-    let lowered = lower(program, settings.format);
+    let mut lowered = lower(program, settings.format);
+    if settings.format == Format::Sfz && settings.flac {
+        for sample in &mut lowered.program.samples {
+            let stem = sample.source.strip_suffix(".wav").unwrap_or(&sample.source);
+            sample.source = format!("{stem}.{}", settings.ending());
+        }
+    }
     if lowered.program.regions.is_empty() {
         return Err(refusal("There is nothing to export yet: record something first."));
     }
@@ -319,7 +428,7 @@ pub fn write_whole<T>(
 fn write_files(
     files: &mut dyn Files,
     program: &Program,
-    (bits, sfz): (u16, Option<&str>),
+    (settings, sfz): (ExportSettings, Option<&str>),
     mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
 ) -> anyhow::Result<()> {
     if let Some(sfz) = sfz {
@@ -339,7 +448,22 @@ fn write_files(
         };
         let audio = audio(index)?;
         files.file(&sample.source, &mut |mut out| {
-            Ok(write_wav(&mut out, &audio, bits, Some(&inside))?)
+            if settings.flac {
+                write_flac(&mut out, &audio, settings.bits)?;
+            } else {
+                write_wav(&mut out, &audio, settings.bits, Some(&inside))?;
+            }
+            Ok(())
+        })?;
+    }
+    let said = [("Credits", &program.credits), ("Licence", &program.licence)];
+    let said: Vec<String> = (said.iter())
+        .filter(|(_, said)| !said.is_empty())
+        .map(|(what, said)| format!("{what}\n\n{said}\n"))
+        .collect();
+    if !said.is_empty() {
+        files.file("Credits and licence.txt", &mut |out| {
+            Ok(out.write_all(said.join("\n").as_bytes())?)
         })?;
     }
     Ok(())
@@ -391,7 +515,7 @@ mod tests {
     }
 
     fn settings(format: Format) -> ExportSettings {
-        ExportSettings { format, bits: 24 }
+        ExportSettings::of(format, 24).unwrap()
     }
 
     #[test]

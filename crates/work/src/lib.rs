@@ -15,6 +15,7 @@ mod midi;
 mod opened;
 mod overview;
 mod playing;
+mod read_back;
 mod recording;
 mod rendering;
 mod report;
@@ -27,7 +28,8 @@ pub use brought::{
 };
 pub use building::{Built, FileBuilt, build};
 pub use export::{
-    Beside, EXPORTS, Export, ExportSettings, Exported, Samples, export, export_beside, spare, write_whole,
+    Beside, EXPORTS, Export, ExportSettings, Exported, Foreseen, Samples, export, export_beside, foresee,
+    spare, write_whole,
 };
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};

@@ -9,6 +9,9 @@ use std::io::{Read, Seek, SeekFrom};
 /// Tables longer than this are no instrument's.
 const LONGEST_TABLE: u32 = 64 << 20;
 
+/// A remark ends here (section 5: 256 bytes).
+const MOST_SAID: usize = 256;
+
 /// A SoundFont that can be read.
 #[derive(Debug)]
 pub struct File<R> {
@@ -17,6 +20,10 @@ pub struct File<R> {
     frames: (u64, u64),
     /// Byte of the low 8 bits of the first frame, where frames have 24.
     low_at: Option<u64>,
+    /// Who made it (section 5.6, `IENG`).
+    pub credits: String,
+    /// What may be done with it (section 5.8, `ICOP`).
+    pub licence: String,
     /// In file order.
     pub samples: Vec<Sample>,
     /// In file order.
@@ -249,6 +256,14 @@ impl<R: Read + Seek> File<R> {
             source.read_exact(&mut bytes)?;
             Ok(bytes)
         };
+        let mut said = |id: &[u8; 4]| {
+            let bytes = table(id).unwrap_or_default();
+            let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+            String::from_utf8_lossy(&bytes[..end.min(MOST_SAID)])
+                .trim()
+                .to_owned()
+        };
+        let (credits, licence) = (said(b"IENG"), said(b"ICOP"));
         let heads = table(b"shdr")?;
         let of_instruments = Rows::of(table(b"ibag")?, table(b"igen")?, table(b"imod")?);
         let of_presets = Rows::of(table(b"pbag")?, table(b"pgen")?, table(b"pmod")?);
@@ -274,6 +289,8 @@ impl<R: Read + Seek> File<R> {
             source,
             frames: (first, frames),
             low_at,
+            credits,
+            licence,
             instruments: instruments_in(&names, &of_instruments, samples.len())?,
             presets: presets_in(&presets, &of_presets, names.len() / 22)?,
             samples,

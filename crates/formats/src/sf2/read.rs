@@ -38,6 +38,8 @@ impl<R: Read + Seek> File<R> {
             read: PresetRead {
                 program: Program {
                     name: preset.name.clone(),
+                    credits: self.credits.clone(),
+                    licence: self.licence.clone(),
                     ..Program::default()
                 },
                 ..PresetRead::default()

@@ -54,6 +54,11 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     chunk(&mut info, b"ifil", &[2, 0, 4, 0]);
     chunk(&mut info, b"isng", b"EMU8000\0");
     chunk(&mut info, b"INAM", &text(&program.name, 254));
+    for (id, said) in [(b"IENG", &program.credits), (b"ICOP", &program.licence)] {
+        if !said.is_empty() {
+            chunk(&mut info, id, &text(said, 254));
+        }
+    }
     chunk(&mut info, b"ISFT", b"Ladder\0\0");
     let (mut info_list, mut tables_list) = (Vec::new(), Vec::new());
     list(&mut info_list, b"INFO", &info);

@@ -7,6 +7,7 @@ use super::numbers::number_of;
 use super::regions::{chosen_by, region_of};
 use super::strands::{shape_of, strand_of};
 use super::words::{Of, of_word};
+use super::write::{CREDITS, LICENCE};
 use crate::FormatError;
 use crate::wav::Sampler;
 use program::{CurvePoint, Foreign, Loop, Program, RegionKey, RegionOf, Sample, SampleId, ShapeId, StrandId};
@@ -79,6 +80,8 @@ pub fn read_sfz(document: &Document, folder: &str, brought: &impl Brought) -> Re
         read: SfzRead {
             program: Program {
                 name: name.unwrap_or("").trim().to_owned(),
+                credits: lines_after(&first, CREDITS),
+                licence: lines_after(&first, LICENCE),
                 ..Program::default()
             },
             ..SfzRead::default()
@@ -101,6 +104,13 @@ pub fn read_sfz(document: &Document, folder: &str, brought: &impl Brought) -> Re
         return Err(FormatError::Unreadable(why));
     }
     Ok(reading.read)
+}
+
+/// What stands behind a beginning of lines, before anything but remarks is said.
+fn lines_after(text: &str, head: &str) -> String {
+    let remarks = text.lines().take_while(|line| line.starts_with("//"));
+    let lines: Vec<&str> = remarks.filter_map(|line| line.strip_prefix(head)).collect();
+    lines.join("\n")
 }
 
 struct Reading<'a, B> {

@@ -8,9 +8,18 @@ use program::{
 };
 use std::fmt::Write;
 
+/// How lines begin that say who made it, and what may be done with it.
+pub(super) const CREDITS: &str = "// Credits: ";
+pub(super) const LICENCE: &str = "// Licence: ";
+
 /// Writes a lowered program.
 pub fn write_sfz(program: &Program) -> String {
     let mut text = format!("// {}\n", program.name);
+    for (head, said) in [(CREDITS, &program.credits), (LICENCE, &program.licence)] {
+        for line in said.lines() {
+            let _ = writeln!(text, "{head}{line}");
+        }
+    }
     text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; so do polyphony, note_polyphony, lfo.. and what ends in _oncc and _curvecc say what version 1 cannot. All else is version 1.\n");
     write_curves(&mut text, &program.curves);
     for strand in &program.strands {

@@ -313,6 +313,8 @@ fn program_of(
     };
     lay_by_hand(&mut program, said);
     lay_strands(&mut program, said);
+    program.credits = said_of(said, Fact::Credits).unwrap_or(program.credits);
+    program.licence = said_of(said, Fact::Licence).unwrap_or(program.licence);
     program.most_voices = said_of(said, Fact::MostVoices).unwrap_or(program.most_voices);
     program
 }

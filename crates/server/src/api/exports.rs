@@ -9,11 +9,14 @@ use axum::extract::{Path, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use formats::Format;
-use serde::Deserialize;
-use shown::{JobView, LossView, seen, view_of};
+use instrument::{Cell, MiddleC, Named, name_by_rule};
+use program::StrandId;
+use serde::{Deserialize, Serialize};
+use shown::{JobView, LossView, Seen, seen, view_of};
+use std::collections::HashMap;
 
 use utoipa::ToSchema;
-use work::JobKind;
+use work::{ExportSettings, JobKind, foresee};
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, Deserialize, ToSchema)]
@@ -41,6 +44,90 @@ pub(super) struct NewExport {
     format: FormatName,
     /// Width of the audio: 16 or 24; of WAV files 32, too.
     bits: u16,
+    /// Whether audio files are FLAC; else they are WAV.
+    #[serde(default)]
+    flac: bool,
+    /// Whether audio files are written alone, with roots and loops inside where they hold them.
+    #[serde(default)]
+    alone: bool,
+    /// How audio files are called, see [`instrument::name_by_rule`]; as the recordings are called here, where it is left out.
+    #[serde(default)]
+    names: Option<String>,
+    /// How middle C is written in them.
+    #[serde(default)]
+    middle_c: MiddleC,
+    /// Strands that are left out.
+    #[serde(default)]
+    without: Vec<StrandId>,
+}
+
+/// An export before it is made.
+#[derive(Debug, Serialize, ToSchema)]
+pub(super) struct Preview {
+    /// How many files there will be.
+    files: usize,
+    /// So long, for the most part.
+    bytes: u64,
+    /// The names of the first of them.
+    names: Vec<String>,
+    /// What the format does not hold, and what is written instead.
+    losses: Vec<LossView>,
+}
+
+/// What is to be written, of an instrument as it is heard now.
+async fn asked(app: &App, id: u64, new: &NewExport) -> Result<(ExportSettings, Seen), Problem> {
+    let settings = ExportSettings::of(new.format.into(), new.bits)
+        .and_then(|settings| settings.with(new.flac, new.alone))
+        .map_err(|error| Problem::refused(error.to_string()))?;
+    let mut seen = seen(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let view = &mut seen.view;
+    view.program
+        .regions
+        .retain(|region| !new.without.contains(&region.key.strand));
+    if let Some(rule) = &new.names {
+        let cells: HashMap<u64, Cell> = view.takes.iter().map(|take| (take.id, take.cell)).collect();
+        for sample in &mut view.program.samples {
+            let Some(&cell) = work::take_of_source(&sample.source)
+                .ok()
+                .and_then(|take| cells.get(&take))
+            else {
+                continue;
+            };
+            let named = Named {
+                name: &sample.name,
+                cell,
+            };
+            sample.name =
+                name_by_rule(rule, &view.name, &view.plan, new.middle_c, named).map_err(Problem::refused)?;
+        }
+    }
+    Ok((settings, seen))
+}
+
+/// An export before it is made.
+#[utoipa::path(post, path = "/api/instruments/{id}/exports/preview", params(("id" = u64, Path)), request_body = NewExport, responses((status = 200, body = Preview), (status = 422, body = Problem)))]
+pub(super) async fn preview_export(
+    State(app): State<App>,
+    Path(id): Path<u64>,
+    Json(new): Json<NewExport>,
+) -> Result<Json<Preview>, Problem> {
+    let (settings, seen) = asked(&app, id, &new).await?;
+    let foreseen = foresee(&seen.view.program, settings)?;
+    Ok(Json(Preview {
+        files: foreseen.files,
+        bytes: foreseen.bytes,
+        names: foreseen.names,
+        losses: foreseen.losses.into_iter().map(loss_view).collect(),
+    }))
+}
+
+fn loss_view(loss: formats::Loss) -> LossView {
+    LossView {
+        what: loss.what,
+        regions: loss.regions,
+    }
 }
 
 /// Begins an export.
@@ -50,11 +137,7 @@ pub(super) async fn begin_export(
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    let settings = work::ExportSettings::of(new.format.into(), new.bits)
-        .map_err(|error| Problem::refused(error.to_string()))?;
-    let seen = seen(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
+    let (settings, seen) = asked(&app, id, &new).await?;
     // What is exported is what is heard now, whatever is edited before it is written.
     let snapshot = app.store.put_snapshot(&seen.snapshot(|take| take.chosen)).await?;
     let exporting = Exporting { settings, snapshot };
@@ -101,14 +184,7 @@ pub(super) async fn losses(
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
     let lost = formats::lower(&view.program, format.into()).losses;
-    Ok(Json(
-        lost.into_iter()
-            .map(|loss| LossView {
-                what: loss.what,
-                regions: loss.regions,
-            })
-            .collect(),
-    ))
+    Ok(Json(lost.into_iter().map(loss_view).collect()))
 }
 
 /// One job.

@@ -131,6 +131,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(out_and_back::takes_out))
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))
+        .routes(routes!(exports::preview_export))
         .routes(routes!(exports::imports))
         .routes(routes!(exports::losses))
         .routes(routes!(exports::job))
