@@ -147,6 +147,39 @@ fn damaged_audio_files_are_told_or_read() {
 }
 
 #[test]
+fn damaged_flac_and_aiff_files_are_told_or_read() {
+    let side: Vec<f32> = (0..400).map(|n| (n as f32 * 0.1).sin()).collect();
+    let audio = Audio::mono(44_100, side);
+    let mut flac = Vec::new();
+    formats::write_flac(&mut flac, &audio, 16).unwrap();
+    all_are_read("FLAC", &flac, |bytes| {
+        formats::decode(bytes, Some("flac")).is_ok()
+    });
+    all_are_read("AIFF", &aiff(&audio.channels[0]), |bytes| {
+        let _ = formats::read_aiff_sampler(&bytes);
+        let _ = formats::small_chunks(&mut Cursor::new(&bytes));
+        formats::decode(bytes, Some("aiff")).is_ok()
+    });
+}
+
+/// AIFF-1.3 (Apple, 1989): `COMM`, with the rate as an 80-bit float, and `SSND`, 16 bits, big-endian.
+fn aiff(side: &[f32]) -> Vec<u8> {
+    // 44,100 Hz.
+    const RATE: [u8; 10] = [0x40, 0x0E, 0xAC, 0x44, 0, 0, 0, 0, 0, 0];
+    let chunk = |id: &[u8; 4], body: Vec<u8>| [&id[..], &(body.len() as u32).to_be_bytes(), &body].concat();
+    let mut about = 1u16.to_be_bytes().to_vec();
+    about.extend((side.len() as u32).to_be_bytes());
+    about.extend(16u16.to_be_bytes());
+    about.extend(RATE);
+    let mut sound = vec![0; 8];
+    for value in side {
+        sound.extend(((value * 32_000.0) as i16).to_be_bytes());
+    }
+    let body = [b"AIFF".to_vec(), chunk(b"COMM", about), chunk(b"SSND", sound)].concat();
+    chunk(b"FORM", body)
+}
+
+#[test]
 fn damaged_midi_files_are_told_or_read() {
     let on = formats::PhraseEvent {
         at_ms: 0.0,

@@ -12,6 +12,7 @@ mod cost;
 mod coverage;
 mod driven;
 mod driving;
+mod edition;
 mod evenness;
 mod facts;
 mod file_names;
@@ -49,6 +50,7 @@ pub use chord::read_chord;
 pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use coverage::{Coverage, Covered, STRETCH_KEYS, coverage};
 pub use driving::{FilterForm, RouteSaid};
+pub use edition::{Changed, Frozen, PlayedTake};
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,

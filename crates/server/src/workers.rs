@@ -9,8 +9,8 @@ use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
 use work::{
-    Draw, Export, ExportSettings, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render, Seek,
-    Sought, Watch,
+    Draw, Export, ExportSettings, Freeze, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render,
+    Seek, Sought, Watch,
 };
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -61,6 +61,17 @@ pub(crate) struct Exporting {
     pub(crate) settings: ExportSettings,
     /// Name of the program and its takes as they were when it was asked for.
     pub(crate) snapshot: String,
+}
+
+/// What an edition is given.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct Freezing {
+    /// What its maker says of it.
+    pub(crate) notes: String,
+    /// As what each of the snapshots is written.
+    pub(crate) settings: Vec<ExportSettings>,
+    /// Names of what was asked for: what the instrument is, then each program with its takes.
+    pub(crate) snapshots: Vec<String>,
 }
 
 /// What an import is given.
@@ -253,6 +264,25 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
                 name: snapshot,
             };
             Box::new(move |library, watch| export.run(library, watch))
+        }
+        JobKind::Freeze => {
+            let Freezing {
+                notes,
+                settings,
+                snapshots,
+            } = input(job)?;
+            let (first, rest) = snapshots.split_first().context("an edition of nothing")?;
+            let frozen: instrument::Frozen = store.snapshot(first).await?;
+            let mut wanted = Vec::with_capacity(rest.len());
+            for (settings, name) in settings.into_iter().zip(rest) {
+                wanted.push((settings, store.snapshot(name).await?));
+            }
+            let freeze = Freeze {
+                notes,
+                frozen: serde_json::to_string(&frozen)?,
+                wanted,
+            };
+            Box::new(move |library, watch| freeze.run(library, watch))
         }
     })
 }

@@ -2,9 +2,9 @@
 
 use crate::JobView;
 use instrument::{
-    Advice, Cell, Correction, Coverage, Fact, Facts, MapSettings, Missing, Origin, PassFigures, Plan,
-    RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target,
-    Treatment, coverage, figures_of, resolve, said_of,
+    Advice, Cell, Correction, Coverage, Fact, Facts, Frozen, MapSettings, Missing, Origin, PassFigures, Plan,
+    PlayedTake, RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested,
+    Suggestion, Target, Treatment, Wish, coverage, figures_of, resolve, said_of,
 };
 use program::{Program, Standing};
 use serde::Serialize;
@@ -151,6 +151,7 @@ pub struct Seen {
     /// As pages see it.
     pub view: InstrumentView,
     rows: Vec<TakeRow>,
+    said: Facts,
     /// What follows from measurements and was not kept yet.
     followed: Vec<(u64, u32, Suggested)>,
 }
@@ -178,10 +179,36 @@ impl Seen {
 
     /// What a job works on, of some takes.
     pub fn snapshot(&self, wanted: impl Fn(&TakeView) -> bool) -> Snapshot {
+        self.snapshot_of(self.view.program.clone(), wanted)
+    }
+
+    /// The same of another program of these takes.
+    pub fn snapshot_of(&self, program: Program, wanted: impl Fn(&TakeView) -> bool) -> Snapshot {
         Snapshot {
-            program: self.view.program.clone(),
+            program,
             takes: self.treated(wanted).map(|take| (take.id, take)).collect(),
         }
+    }
+
+    /// What the instrument is, for an edition.
+    pub fn frozen(&self) -> Frozen {
+        let view = &self.view;
+        let played = view
+            .takes
+            .iter()
+            .filter(|take| take.chosen)
+            .map(|take| PlayedTake {
+                take: take.id,
+                cell: take.cell,
+                treatment: take.treatment.clone().or_else(|| take.origin.as_made.clone()),
+            });
+        Frozen::of(&view.plan, &self.said, played.collect(), &view.program)
+    }
+
+    /// What takes an edition back.
+    pub fn take_back(&self, edition: &Frozen) -> Vec<Wish> {
+        let all: Vec<(u64, Cell)> = self.view.takes.iter().map(|take| (take.id, take.cell)).collect();
+        edition.take_back(&self.said, &all)
     }
 
     /// Names of the renders that are in use: of every take as it is treated now, and of what sounds.
@@ -284,6 +311,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
     Seen {
         view,
         rows,
+        said: facts,
         followed: resolved.followed,
     }
 }

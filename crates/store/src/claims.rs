@@ -262,6 +262,11 @@ async fn take_effect(
             told.extend(change(connection, instrument, label, wishes_for(made, &ids)?).await?);
             told
         }
+        Effect::Edition(of) => {
+            let (told, made) = crate::editions::add(connection, instrument, of).await?;
+            result = made;
+            told
+        }
         Effect::Change { label, wishes } => {
             let told = change(connection, instrument, label, wishes.clone()).await?;
             // What measuring did not find is judged as it is now cleaned.

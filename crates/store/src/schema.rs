@@ -22,6 +22,25 @@ table! {
 }
 
 table! {
+    editions (id) {
+        id -> Unsigned<BigInt>,
+        instrument_id -> Unsigned<BigInt>,
+        number -> Unsigned<Integer>,
+        notes -> Text,
+        made_at -> Datetime,
+        frozen -> Text,
+        files -> Text,
+    }
+}
+
+table! {
+    edition_recordings (edition_id, recording) {
+        edition_id -> Unsigned<BigInt>,
+        recording -> Text,
+    }
+}
+
+table! {
     kept (kind, name) {
         kind -> Text,
         name -> Text,
@@ -211,5 +230,7 @@ allow_tables_to_appear_in_same_query!(
     long_takes,
     waiting_files,
     patterns,
+    editions,
+    edition_recordings,
     sound_checks
 );

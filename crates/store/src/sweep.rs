@@ -3,7 +3,7 @@
 
 use crate::audio::recording_path;
 use crate::events::Told;
-use crate::schema::{jobs, long_takes, recordings, takes, waiting_files};
+use crate::schema::{edition_recordings, jobs, long_takes, recordings, takes, waiting_files};
 use crate::{JobState, Store};
 use diesel::dsl::{exists, not, sql};
 use diesel::prelude::*;
@@ -68,6 +68,7 @@ impl Store {
             }
         }
         files += self.sweep_sources(untouched).await?;
+        files += self.sweep_editions(untouched).await?;
         let renders = self.sweep_renders(untouched, renders, renders_kept_bytes).await?;
         Ok(Swept {
             recordings,
@@ -106,6 +107,10 @@ impl Store {
             // What a job that ended well or was cancelled was given, nobody reads again.
             if state != JobState::Done.name() && state != JobState::Cancelled.name() {
                 named.extend(text(&input, "file"));
+                // What an edition is made from is several.
+                if let Ok(of) = serde_json::from_str::<Snapshots>(&input) {
+                    named.extend(of.snapshots.iter().map(|name| snapshot_path(name)));
+                }
                 if let Some(snapshot) = text(&input, "snapshot") {
                     named.insert(snapshot_path(&snapshot));
                     named.insert(format!("{EXPORTS}{snapshot}"));
@@ -298,27 +303,33 @@ impl Store {
         Ok(gone)
     }
 
-    /// Puts a job's snapshot under a name of its content, which it gives.
+    /// Puts what a job works on under a name of its content, which it gives.
     ///
     /// # Errors
     /// Those of the object store.
-    pub async fn put_snapshot(&self, snapshot: &work::Snapshot) -> anyhow::Result<String> {
+    pub async fn put_snapshot(&self, snapshot: &impl serde::Serialize) -> anyhow::Result<String> {
         let bytes = serde_json::to_vec(snapshot)?;
         let name = blake3::hash(&bytes).to_hex().to_string();
         self.put_bytes(&snapshot_path(&name), bytes).await?;
         Ok(name)
     }
 
-    /// Reads a job's snapshot back.
+    /// Reads that back.
     ///
     /// # Errors
     /// Those of the object store, and where it is not there.
-    pub async fn snapshot(&self, name: &str) -> anyhow::Result<work::Snapshot> {
+    pub async fn snapshot<T: serde::de::DeserializeOwned>(&self, name: &str) -> anyhow::Result<T> {
         let bytes = self.bytes_of(&snapshot_path(name), 0..u64::MAX).await?;
         let bytes =
             bytes.ok_or_else(|| anyhow::anyhow!("what this job was asked for is not there any more"))?;
         Ok(serde_json::from_slice(&bytes)?)
     }
+}
+
+/// Snapshots that a job works on.
+#[derive(serde::Deserialize)]
+struct Snapshots {
+    snapshots: Vec<String>,
 }
 
 fn snapshot_path(name: &str) -> String {
@@ -337,10 +348,12 @@ fn unreferred(seconds: u64) -> _ {
         sql::<Datetime>(&format!("NOW(3) - INTERVAL {seconds} SECOND"));
     let in_takes = takes::table.filter(takes::recording.eq(recordings::hash));
     let in_long_takes = long_takes::table.filter(long_takes::recording.eq(recordings::hash));
+    let in_editions = edition_recordings::table.filter(edition_recordings::recording.eq(recordings::hash));
     let in_waiting = waiting_files::table.filter(waiting_files::recording.eq(recordings::hash));
     recordings::noted_at
         .lt(age)
         .and(not(exists(in_takes)))
         .and(not(exists(in_long_takes)))
         .and(not(exists(in_waiting)))
+        .and(not(exists(in_editions)))
 }

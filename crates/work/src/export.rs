@@ -1,5 +1,6 @@
 //! A program written out.
 
+use crate::export_settings::ExportSettings;
 use crate::read_back::read_back;
 use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
 use anyhow::Context;
@@ -7,68 +8,14 @@ use formats::{
     Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_flac, write_sf2, write_sfz, write_wav,
 };
 use program::Program;
-use serde::{Deserialize, Serialize};
 use std::collections::HashSet;
 use std::fs::{File, Permissions};
 use std::io::{BufWriter, Seek, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use tempfile::NamedTempFile;
 use zip::CompressionMethod;
 use zip::write::SimpleFileOptions;
-
-/// What to write.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-pub struct ExportSettings {
-    /// SFZ in a zip, or a SoundFont.
-    pub format: Format,
-    /// Width of the audio: 16 or 24; of WAV files beside an SFZ 32, too.
-    pub bits: u16,
-    /// Whether audio files beside an SFZ are FLAC; else they are WAV.
-    #[serde(default)]
-    pub flac: bool,
-    /// Whether audio files are written alone, with roots and loops inside where they hold them.
-    #[serde(default)]
-    pub alone: bool,
-}
-
-impl ExportSettings {
-    /// Of a width that the format has.
-    ///
-    /// # Errors
-    /// A sentence, where it has not.
-    pub fn of(format: Format, bits: u16) -> anyhow::Result<Self> {
-        match (format, bits) {
-            (_, 16 | 24) | (Format::Sfz, 32) => Ok(Self {
-                format,
-                bits,
-                flac: false,
-                alone: false,
-            }),
-            (Format::Sfz, _) => Err(refusal("WAV files are written with 16, 24 or 32 bits.")),
-            (Format::SoundFont2, _) => Err(refusal("A SoundFont is written with 16 or 24 bits.")),
-        }
-    }
-
-    /// The same with FLAC files, or with audio files alone.
-    ///
-    /// # Errors
-    /// A sentence, where the format has no files beside it, or FLAC not that width.
-    pub fn with(self, flac: bool, alone: bool) -> anyhow::Result<Self> {
-        match self {
-            Self {
-                format: Format::SoundFont2,
-                ..
-            } if flac || alone => Err(refusal("A SoundFont holds its audio itself.")),
-            Self { bits: 32, .. } if flac => Err(refusal("FLAC files are written with 16 or 24 bits.")),
-            _ => Ok(Self { flac, alone, ..self }),
-        }
-    }
-
-    /// What files are called at their end.
-    fn ending(self) -> &'static str {
-        if self.flac { "flac" } else { "wav" }
-    }
-}
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq)]
@@ -134,21 +81,12 @@ impl Export {
             Format::Sfz => "zip",
             Format::SoundFont2 => "sf2",
         };
-        let file = library.temporary()?;
-        let mut out = std::io::BufWriter::new(file.reopen()?);
         let samples = OfSnapshot {
             library,
             snapshot: &self.snapshot,
         };
-        let exported = export(
-            &self.snapshot.program,
-            self.settings,
-            &samples,
-            &mut out,
-            |done| watch.tell(done).is_ok(),
-        )?;
-        out.flush()?;
-        let exported = self.checked(exported, file.path())?;
+        let tell = |done: f64| watch.tell(done).is_ok();
+        let (file, exported) = Self::written(self.settings, &self.snapshot, &samples, tell)?;
         let kind = match self.settings {
             ExportSettings { alone: true, .. } => "-audio",
             _ => "",
@@ -171,17 +109,26 @@ impl Export {
 }
 
 impl Export {
-    /// What was written is read again: where it is not as it was meant, that is told beside what the format loses.
-    fn checked(&self, mut exported: Exported, path: &Path) -> anyhow::Result<Exported> {
-        let meant = lowered(&self.snapshot.program, self.settings)?.program;
-        let regions = read_back(path, self.settings, &meant)?;
+    /// Writes a file of this process, and reads it again: where it is not as it was meant, that is told beside what the format loses.
+    pub(crate) fn written(
+        settings: ExportSettings,
+        snapshot: &Snapshot,
+        samples: &OfSnapshot,
+        tell: impl FnMut(f64) -> bool,
+    ) -> anyhow::Result<(NamedTempFile, Exported)> {
+        let file = samples.library.temporary()?;
+        let mut out = std::io::BufWriter::new(file.reopen()?);
+        let mut exported = export(&snapshot.program, settings, samples, &mut out, tell)?;
+        out.flush()?;
+        let meant = lowered(&snapshot.program, settings)?.program;
+        let regions = read_back(file.path(), settings, &meant)?;
         if regions > 0 {
             exported.losses.push(Loss {
                 what: "Read again, it is not what was meant: this should not be, look at it before you give it away.".to_owned(),
                 regions,
             });
         }
-        Ok(exported)
+        Ok((file, exported))
     }
 }
 

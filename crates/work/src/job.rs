@@ -1,6 +1,6 @@
 //! What jobs there are, and what comes of them.
 
-use crate::{NewTake, Recording};
+use crate::{FrozenEdition, NewTake, Recording};
 use instrument::{Fact, Said, Suggested, TakeLoop, Target};
 use serde_json::Value;
 use signal::{LoopFacts, Measurement};
@@ -24,11 +24,13 @@ pub enum JobKind {
     Render,
     /// Writes an instrument out.
     Export,
+    /// Makes an edition.
+    Freeze,
 }
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 8] = [
+    pub const ALL: [Self; 9] = [
         Self::Measure,
         Self::MeasureAgain,
         Self::Overview,
@@ -37,6 +39,7 @@ impl JobKind {
         Self::Loops,
         Self::Render,
         Self::Export,
+        Self::Freeze,
     ];
 
     /// As it is kept and sent.
@@ -50,6 +53,7 @@ impl JobKind {
             Self::Loops => "loops",
             Self::Render => "render",
             Self::Export => "export",
+            Self::Freeze => "freeze",
         }
     }
 
@@ -89,6 +93,8 @@ pub enum Effect {
         /// All of them.
         made: Vec<MadeTake>,
     },
+    /// An edition is there.
+    Edition(FrozenEdition),
     /// Something was said of takes.
     Change {
         /// For "Undo …".

@@ -3,7 +3,10 @@
 mod bringing;
 mod brought;
 mod building;
+mod edition;
 mod export;
+mod export_settings;
+mod freezing;
 mod heard;
 mod job;
 mod library;
@@ -27,10 +30,12 @@ pub use brought::{
     Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, take_in, unpack,
 };
 pub use building::{Built, FileBuilt, build};
+pub use edition::{EDITIONS, EditionFile, FrozenEdition, edition_path};
 pub use export::{
-    Beside, EXPORTS, Export, ExportSettings, Exported, Foreseen, Samples, export, export_beside, foresee,
-    spare, write_whole,
+    Beside, EXPORTS, Export, Exported, Foreseen, Samples, export, export_beside, foresee, spare, write_whole,
 };
+pub use export_settings::ExportSettings;
+pub use freezing::Freeze;
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};

@@ -1,6 +1,6 @@
 //! What was written is read again, and compared with what was meant, before it is offered.
 
-use crate::ExportSettings;
+use crate::export_settings::ExportSettings;
 use anyhow::Context;
 use formats::sfz::{Brought, Document, FileFacts};
 use formats::{AudioReader, Format, WavLayout, read_sfz, sf2};

@@ -32,7 +32,7 @@ export function Foot({
   progress: Progress | undefined;
   plot: Plot | undefined;
 }) {
-  const { chosen, raw, setRaw, heardAs, setHeardAs, choosePlayed, setChoosePlayed } = useView();
+  const { chosen, raw, setRaw, heardAs, setHeardAs, heardEdition, setHeardEdition, choosePlayed, setChoosePlayed } = useView();
   const connected = useLive((state) => state.connected);
   const { taken, looped } = useMemo(
     () => ({ taken: cells.filter((c) => c.take).length, looped: cells.filter((c) => c.take?.treatment?.loop).length }),
@@ -60,12 +60,15 @@ export function Foot({
         Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b>
       </button>
       <button
-        className={`whitespace-nowrap rounded px-1 hover:bg-line2 ${heardAs ? "text-mark" : ""}`}
+        className={`whitespace-nowrap rounded px-1 hover:bg-line2 ${heardAs || heardEdition ? "text-mark" : ""}`}
         data-part="heard-as"
         title="F goes from the whole to what SFZ will hold of it, and to what a SoundFont will; Export tells what that is"
-        onClick={() => setHeardAs(nextHeard(heardAs))}
+        onClick={() => (heardEdition ? setHeardEdition(undefined) : setHeardAs(nextHeard(heardAs)))}
       >
-        keys play <b className="font-medium">{FORMATS.find(({ value }) => value === heardAs)?.name ?? "the whole"}</b>
+        keys play{" "}
+        <b className="font-medium">
+          {heardEdition ? `edition ${heardEdition.number}` : (FORMATS.find(({ value }) => value === heardAs)?.name ?? "the whole")}
+        </b>
       </button>
       <span>
         {taken} recorded · {looped} looped{waiting > 0 ? ` · ${waiting} being measured` : ""}

@@ -3,7 +3,7 @@ import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices";
-import type { InstrumentView, Schemas, TakeView } from "../api/client";
+import { answer, api, type InstrumentView, type Schemas, type TakeView } from "../api/client";
 import { takeId } from "../model/regions";
 import type { LoadWish } from "./loader";
 import type { Phrase } from "./going";
@@ -155,8 +155,9 @@ class Player {
     if (this.counts) this.tempo(this.counts);
     this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
-    useView.subscribe(({ heardAs }, before) => {
-      if (heardAs !== before.heardAs && this.view) void this.bring(this.view).catch(sayError);
+    useView.subscribe(({ heardAs, heardEdition }, before) => {
+      const other = heardAs !== before.heardAs || heardEdition !== before.heardEdition;
+      if (other && this.view) void this.bring(this.view).catch(sayError);
     });
   }
 
@@ -179,18 +180,22 @@ class Player {
   }
 
   private async bring(view: InstrumentView): Promise<void> {
-    const { heardAs } = useView.getState();
-    const response = await fetch(`/api/instruments/${view.id}/program${heardAs ? `?as=${heardAs}` : ""}`);
+    const { heardAs, heardEdition } = useView.getState();
+    const asked = new URLSearchParams({ ...(heardAs && { as: heardAs }), ...(heardEdition && { edition: String(heardEdition.id) }) });
+    const response = await fetch(`/api/instruments/${view.id}/program?${asked.toString()}`);
     if (!response.ok || !this.node) return;
     const bytes = await response.arrayBuffer();
+    // An edition plays the takes that it was made from, whichever are chosen now.
+    const edition = heardEdition && answer(await api.GET("/api/editions/{id}/program", { params: { path: { id: heardEdition.id } } }));
     // A newer one may have come first.
-    if (this.view !== view || heardAs !== useView.getState().heardAs) return;
+    const now = useView.getState();
+    if (this.view !== view || heardAs !== now.heardAs || heardEdition !== now.heardEdition) return;
     for (let at = 0; at < bytes.byteLength; at += PIECE_BYTES) {
       const data = bytes.slice(at, at + PIECE_BYTES);
       const length = at === 0 ? { length: bytes.byteLength } : {};
       this.node.port.postMessage({ type: "program", ...length, data } satisfies ToEngine, [data]);
     }
-    const { samples: all, regions } = view.program;
+    const { samples: all, regions } = edition ?? view.program;
     const starts = all.map(() => new Set<number>());
     for (const region of regions) starts[region.sample]?.add(region.start_frame);
     const samples = all.map((s, n) => ({
@@ -303,7 +308,8 @@ class Player {
   /** Regions that are dragged are struck where they are, before they are kept. */
   place(of: Moved[]): void {
     // What a format leaves out is not brought back by a hand on it.
-    if (of.length > 0 && !useView.getState().heardAs) this.node?.port.postMessage({ type: "place", of } satisfies ToEngine);
+    if (of.length > 0 && !useView.getState().heardAs && !useView.getState().heardEdition)
+      this.node?.port.postMessage({ type: "place", of } satisfies ToEngine);
   }
 
   quiet(): void {

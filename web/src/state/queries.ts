@@ -38,6 +38,12 @@ export const shareQuery = (set: string) =>
     queryFn: async () => answer(await api.GET("/api/brought/{set}/taking", { params: { path: { set } } })),
     refetchInterval: 500,
   });
+/** What was given away for good, and what is being made of it. */
+export const editionsQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["exports", id, "editions"],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/editions", { params: { path: { id } } })),
+  });
 export const importsQuery = (id: number) =>
   queryOptions({
     queryKey: ["exports", id, "imports"],

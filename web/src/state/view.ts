@@ -23,6 +23,8 @@ interface View {
   raw: boolean;
   /** Keys play what this format will hold; the whole where there is none. */
   heardAs: Format | undefined;
+  /** Keys play what sounded in this edition. */
+  heardEdition: { id: number; number: number } | undefined;
   /** What Trim shows below its waveform, and beside the board. */
   panel: "trim" | "clean" | "make";
   /** Which of both Clean plots beside the board. */
@@ -39,6 +41,7 @@ interface View {
   setChoosePlayed: (on: boolean) => void;
   setRaw: (raw: boolean) => void;
   setHeardAs: (format: Format | undefined) => void;
+  setHeardEdition: (edition: View["heardEdition"]) => void;
   setPanel: (panel: View["panel"]) => void;
   setSides: (sides: View["sides"]) => void;
   setApart: (apart: boolean) => void;
@@ -57,11 +60,12 @@ export const useView = create<View>((set) => ({
   choosePlayed: false,
   raw: false,
   heardAs: undefined,
+  heardEdition: undefined,
   panel: "trim",
   sides: "balance",
   apart: false,
   toast: undefined,
-  setInstrument: (instrument) => set({ instrument }),
+  setInstrument: (instrument) => set({ instrument, heardEdition: undefined }),
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
     const count = Math.min(128, Math.max(12, keys));
@@ -73,6 +77,7 @@ export const useView = create<View>((set) => ({
   setChoosePlayed: (choosePlayed) => set({ choosePlayed }),
   setRaw: (raw) => set({ raw }),
   setHeardAs: (heardAs) => set({ heardAs }),
+  setHeardEdition: (heardEdition) => set({ heardEdition }),
   setPanel: (panel) => set({ panel }),
   setSides: (sides) => set({ sides }),
   setApart: (apart) => set({ apart }),

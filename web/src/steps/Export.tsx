@@ -10,6 +10,7 @@ import { Written } from "../parts/Written";
 import { change } from "../state/edits";
 import { exportsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
+import { Editions } from "./Editions";
 import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
 
@@ -176,6 +177,7 @@ export function ExportBench({ view }: { view: InstrumentView }) {
           ))}
         </ul>
       </div>
+      <Editions view={view} wish={wish} />
       <div className="card overflow-hidden">
         <h3 className="px-3 pt-2 font-semibold">Made so far</h3>
         {exports.data?.length === 0 && (

@@ -1,7 +1,7 @@
 //! Instruments that others made, and packed files: brought as a set of files, looked through, and taken in.
 
 use super::files::{Brought, FileName, heard_in, receive};
-use super::{Created, checked_name, fresh_name, percent_encoded};
+use super::{Created, checked_name, download, fresh_name};
 use crate::App;
 use crate::audio::with_library;
 use crate::problem::Problem;
@@ -9,8 +9,8 @@ use crate::sets::Set;
 use axum::Json;
 use axum::body::Body;
 use axum::extract::{Path, Query, State};
-use axum::http::{HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::http::StatusCode;
+use axum::response::Response;
 use serde::{Deserialize, Serialize};
 use std::fs::File;
 use std::sync::Arc;
@@ -263,17 +263,5 @@ pub(super) async fn source_file(State(app): State<App>, Path(id): Path<u64>) -> 
         .ok_or_else(|| Problem::missing("file"))?;
     let (length, bytes) = app.store.read_source(&row.source).await?;
     let name = row.file.rsplit('/').next().unwrap_or(&row.file);
-    let encoded = percent_encoded(name);
-    let headers = [
-        (
-            header::CONTENT_TYPE,
-            HeaderValue::from_static("application/octet-stream"),
-        ),
-        (
-            header::CONTENT_DISPOSITION,
-            HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?,
-        ),
-        (header::CONTENT_LENGTH, HeaderValue::from(length)),
-    ];
-    Ok((headers, Body::from_stream(bytes)).into_response())
+    download(name, length, bytes)
 }

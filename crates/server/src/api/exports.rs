@@ -6,13 +6,13 @@ use crate::problem::Problem;
 use crate::workers::Exporting;
 use axum::Json;
 use axum::extract::{Path, State};
-use axum::http::{HeaderValue, StatusCode, header};
-use axum::response::{IntoResponse, Response};
+use axum::http::StatusCode;
+use axum::response::Response;
 use formats::Format;
 use instrument::{Cell, MiddleC, Named, name_by_rule};
-use program::StrandId;
+use program::{Program, StrandId};
 use serde::{Deserialize, Serialize};
-use shown::{JobView, LossView, Seen, seen, view_of};
+use shown::{InstrumentView, JobView, LossView, seen, view_of};
 use std::collections::HashMap;
 
 use utoipa::ToSchema;
@@ -39,7 +39,7 @@ impl From<FormatName> for Format {
 
 /// An export to make.
 #[derive(Debug, Deserialize, ToSchema)]
-pub(super) struct NewExport {
+pub(crate) struct NewExport {
     /// To what.
     format: FormatName,
     /// Width of the audio: 16 or 24; of WAV files 32, too.
@@ -74,21 +74,18 @@ pub(super) struct Preview {
     losses: Vec<LossView>,
 }
 
-/// What is to be written, of an instrument as it is heard now.
-async fn asked(app: &App, id: u64, new: &NewExport) -> Result<(ExportSettings, Seen), Problem> {
+/// As what, and what of an instrument, is to be written.
+pub(super) fn asked(view: &InstrumentView, new: &NewExport) -> Result<(ExportSettings, Program), Problem> {
     let settings = ExportSettings::of(new.format.into(), new.bits)
         .and_then(|settings| settings.with(new.flac, new.alone))
         .map_err(|error| Problem::refused(error.to_string()))?;
-    let mut seen = seen(&app.store, id)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
-    let view = &mut seen.view;
-    view.program
+    let mut program = view.program.clone();
+    program
         .regions
         .retain(|region| !new.without.contains(&region.key.strand));
     if let Some(rule) = &new.names {
         let cells: HashMap<u64, Cell> = view.takes.iter().map(|take| (take.id, take.cell)).collect();
-        for sample in &mut view.program.samples {
+        for sample in &mut program.samples {
             let Some(&cell) = work::take_of_source(&sample.source)
                 .ok()
                 .and_then(|take| cells.get(&take))
@@ -103,7 +100,7 @@ async fn asked(app: &App, id: u64, new: &NewExport) -> Result<(ExportSettings, S
                 name_by_rule(rule, &view.name, &view.plan, new.middle_c, named).map_err(Problem::refused)?;
         }
     }
-    Ok((settings, seen))
+    Ok((settings, program))
 }
 
 /// An export before it is made.
@@ -113,8 +110,11 @@ pub(super) async fn preview_export(
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
 ) -> Result<Json<Preview>, Problem> {
-    let (settings, seen) = asked(&app, id, &new).await?;
-    let foreseen = foresee(&seen.view.program, settings)?;
+    let view = view_of(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let (settings, program) = asked(&view, &new)?;
+    let foreseen = foresee(&program, settings)?;
     Ok(Json(Preview {
         files: foreseen.files,
         bytes: foreseen.bytes,
@@ -123,7 +123,7 @@ pub(super) async fn preview_export(
     }))
 }
 
-fn loss_view(loss: formats::Loss) -> LossView {
+pub(super) fn loss_view(loss: formats::Loss) -> LossView {
     LossView {
         what: loss.what,
         regions: loss.regions,
@@ -137,9 +137,15 @@ pub(super) async fn begin_export(
     Path(id): Path<u64>,
     Json(new): Json<NewExport>,
 ) -> Result<(StatusCode, Json<Created>), Problem> {
-    let (settings, seen) = asked(&app, id, &new).await?;
+    let seen = seen(&app.store, id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let (settings, program) = asked(&seen.view, &new)?;
     // What is exported is what is heard now, whatever is edited before it is written.
-    let snapshot = app.store.put_snapshot(&seen.snapshot(|take| take.chosen)).await?;
+    let snapshot = app
+        .store
+        .put_snapshot(&seen.snapshot_of(program, |take| take.chosen))
+        .await?;
     let exporting = Exporting { settings, snapshot };
     let id = app
         .store
@@ -226,15 +232,5 @@ pub(super) async fn job_file(State(app): State<App>, Path(id): Path<u64>) -> Res
         .ok_or_else(|| Problem::refused("There is no file of this job, or it is not ready."))?;
     let name = result["name"].as_str().unwrap_or("export");
     let (length, bytes) = app.store.read_file(path).await?;
-    let encoded = super::percent_encoded(name);
-    let disposition = HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?;
-    let headers = [
-        (
-            header::CONTENT_TYPE,
-            HeaderValue::from_static("application/octet-stream"),
-        ),
-        (header::CONTENT_DISPOSITION, disposition),
-        (header::CONTENT_LENGTH, HeaderValue::from(length)),
-    ];
-    Ok((headers, axum::body::Body::from_stream(bytes)).into_response())
+    super::download(name, length, bytes)
 }

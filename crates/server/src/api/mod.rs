@@ -1,6 +1,7 @@
 //! The routes, described by one OpenAPI document.
 
 mod bringing;
+mod editions;
 mod evening;
 mod exports;
 mod files;
@@ -30,7 +31,7 @@ use crate::problem::Problem;
 use axum::body::Bytes;
 use axum::extract::ws::{WebSocket, WebSocketUpgrade};
 use axum::extract::{DefaultBodyLimit, Path, Query, State};
-use axum::http::{StatusCode, header};
+use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
 use instrument::{NAMES_END, Plan, Wish};
@@ -132,6 +133,11 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))
         .routes(routes!(exports::preview_export))
+        .routes(routes!(editions::list_editions, editions::freeze))
+        .routes(routes!(editions::edition_file))
+        .routes(routes!(editions::edition_program))
+        .routes(routes!(editions::changed_since))
+        .routes(routes!(editions::take_edition_back))
         .routes(routes!(exports::imports))
         .routes(routes!(exports::losses))
         .routes(routes!(exports::job))
@@ -193,6 +199,25 @@ fn percent_encoded(name: &str) -> String {
             }
         })
         .collect()
+}
+
+/// A file that is kept on the disk of whoever asked.
+fn download<E: Into<axum::BoxError> + 'static>(
+    name: &str,
+    length: u64,
+    bytes: impl futures::Stream<Item = Result<Bytes, E>> + Send + 'static,
+) -> Result<Response, Problem> {
+    let encoded = percent_encoded(name);
+    let disposition = HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?;
+    let headers = [
+        (
+            header::CONTENT_TYPE,
+            HeaderValue::from_static("application/octet-stream"),
+        ),
+        (header::CONTENT_DISPOSITION, disposition),
+        (header::CONTENT_LENGTH, HeaderValue::from(length)),
+    ];
+    Ok((headers, axum::body::Body::from_stream(bytes)).into_response())
 }
 
 /// The shelf.
@@ -259,12 +284,14 @@ async fn show(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, P
     json(answer.await?, "instrument")
 }
 
-/// As which format a program is to be heard.
+/// As what a program is to be heard.
 #[derive(Debug, Deserialize, IntoParams)]
 struct HeardAs {
-    /// `None` for the whole.
+    /// As a format holds it; `None` for the whole.
     #[serde(rename = "as")]
     format: Option<exports::FormatName>,
+    /// As it was in this edition; `None` as it is.
+    edition: Option<u64>,
 }
 
 /// The program as the engine takes it, see [`program::Pieces`]: the whole, or as a format will hold it, on the same samples.
@@ -272,22 +299,29 @@ struct HeardAs {
 async fn flat_program(
     State(app): State<App>,
     Path(id): Path<u64>,
-    Query(HeardAs { format }): Query<HeardAs>,
+    Query(HeardAs { format, edition }): Query<HeardAs>,
 ) -> Result<Response, Problem> {
     let pieces = async || {
-        let Some(view) = view_of(&app.store, id).await? else {
+        let whole = match edition {
+            None => view_of(&app.store, id).await?.map(|view| view.program),
+            Some(edition) => {
+                let found = app.store.edition(edition).await?;
+                let own = found.filter(|(row, _)| row.instrument_id == id);
+                own.map(|(_, frozen)| frozen.program)
+            }
+        };
+        let Some(whole) = &whole else {
             return Ok(None);
         };
-        let whole = &view.program;
         let pieces = match format {
             None => program::to_pieces(whole),
             Some(format) => program::to_pieces(&formats::lower(whole, format.into()).heard(whole)),
         };
         Ok(Some(pieces?.into()))
     };
-    let answer = match format {
-        None => app.programs.answer(id, pieces).await?,
-        Some(_) => pieces().await?,
+    let answer = match (format, edition) {
+        (None, None) => app.programs.answer(id, pieces).await?,
+        _ => pieces().await?,
     };
     let bytes = answer.ok_or_else(|| Problem::missing("instrument"))?;
     Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes).into_response())
