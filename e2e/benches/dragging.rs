@@ -14,23 +14,10 @@ const MOVES: usize = 60;
 /// C6 of the organ: a period is a third of a block.
 const KEY: u8 = 84;
 
-/// What goes to the output is looked at block by block, and the time of every move is kept.
-const TAP: &str = "
-const connect = AudioNode.prototype.connect;
-AudioNode.prototype.connect = function (to, ...rest) {
-  if (to instanceof AudioDestinationNode && !window.tap) {
-    window.tap = new AnalyserNode(to.context, { fftSize: 128 });
-    connect.call(this, window.tap);
-  }
-  return connect.call(this, to, ...rest);
-};
+/// The time of every move is kept.
+const MOVED: &str = "
 window.moved = [];
-addEventListener('pointermove', () => window.moved.push(performance.now()), true);
-window.loudest = () => {
-  const of = new Float32Array(128);
-  window.tap.getFloatTimeDomainData(of);
-  return of.reduce((most, x) => Math.max(most, Math.abs(x)), 0);
-};";
+addEventListener('pointermove', () => window.moved.push(performance.now()), true);";
 
 /// Waits for the next move and then until the level has crossed a limit: how long that took, in milliseconds.
 const CROSSES: &str = "
@@ -47,9 +34,13 @@ gate.port2.postMessage(0);";
 async fn main() -> anyhow::Result<()> {
     let ladder = Ladder::start_measured_demo().await?;
     let browser = Browser::open().await?;
+    browser.taps_output().await?;
     let tools = ChromeDevTools::new(browser.driver.handle.clone());
     tools
-        .execute_cdp_with_params("Page.addScriptToEvaluateOnNewDocument", json!({ "source": TAP }))
+        .execute_cdp_with_params(
+            "Page.addScriptToEvaluateOnNewDocument",
+            json!({ "source": MOVED }),
+        )
         .await?;
     browser
         .driver

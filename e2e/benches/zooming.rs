@@ -3,8 +3,7 @@
 //! What the page's main thread spends on a real wheel step, and on all that follows within a tenth of a second (tiles that arrive and are drawn
 //! among it), as Chromium counts it itself. Wants what the browser tests want: see `bin/test`.
 
-use anyhow::Context;
-use e2e::{Browser, Ladder, say};
+use e2e::{Browser, Ladder, Spent, say};
 use serde_json::json;
 use signal::Audio;
 use std::f64::consts::TAU;
@@ -31,17 +30,6 @@ fn half_an_hour() -> Vec<u8> {
         channels: vec![side(0.0), side(0.7)],
     };
     formats::wav_bytes(&audio, 16, None)
-}
-
-/// Milliseconds of the main thread since it began: in all, and in scripts (drawing calls among them).
-async fn spent(tools: &ChromeDevTools) -> anyhow::Result<[f64; 2]> {
-    let answer = tools.execute_cdp("Performance.getMetrics").await?;
-    let metrics = answer["metrics"].as_array().context("metrics")?;
-    let of = |name: &str| -> f64 {
-        let found = metrics.iter().find(|metric| metric["name"] == name);
-        found.and_then(|metric| metric["value"].as_f64()).unwrap_or(0.0) * 1_000.0
-    };
-    Ok([of("TaskDuration"), of("ScriptDuration")])
 }
 
 #[tokio::main]
@@ -83,15 +71,15 @@ async fn main() -> anyhow::Result<()> {
     let (mut all, mut scripts) = (Vec::new(), Vec::new());
     for turn in [-100, 100] {
         for _ in 0..STEPS {
-            let before = spent(&tools).await?;
+            let before = Spent::now(&tools).await?;
             let wheel = json!({ "type": "mouseWheel", "x": x, "y": y, "deltaX": 0, "deltaY": turn });
             tools
                 .execute_cdp_with_params("Input.dispatchMouseEvent", wheel)
                 .await?;
             tokio::time::sleep(Duration::from_millis(100)).await;
-            let after = spent(&tools).await?;
-            all.push(after[0] - before[0]);
-            scripts.push(after[1] - before[1]);
+            let since = Spent::now(&tools).await?.since(before);
+            all.push(since.all);
+            scripts.push(since.scripts);
         }
         let seen = |end: &'static str| {
             let wave = wave.clone();
@@ -105,9 +93,9 @@ async fn main() -> anyhow::Result<()> {
     }
     let mut idle = Vec::new();
     for _ in 0..20 {
-        let before = spent(&tools).await?;
+        let before = Spent::now(&tools).await?;
         tokio::time::sleep(Duration::from_millis(100)).await;
-        idle.push(spent(&tools).await?[0] - before[0]);
+        idle.push(Spent::now(&tools).await?.since(before).all);
     }
     say(
         "script and drawing calls of a wheel step (bar: 95 % in 8 ms)",

@@ -1,16 +1,33 @@
 //! A headless Chromium, driven through ChromeDriver.
 
 use anyhow::{Context, bail};
-use serde_json::Value;
+use serde_json::{Value, json};
 use std::net::TcpListener;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
+use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 
 /// So long is waited for what must come.
 const PATIENCE: Duration = Duration::from_secs(120);
+
+/// What goes to the output is looked at block by block.
+const TAP: &str = "
+const connect = AudioNode.prototype.connect;
+AudioNode.prototype.connect = function (to, ...rest) {
+  if (to instanceof AudioDestinationNode && !window.tap) {
+    window.tap = new AnalyserNode(to.context, { fftSize: 128 });
+    connect.call(this, window.tap);
+  }
+  return connect.call(this, to, ...rest);
+};
+window.loudest = () => {
+  const of = new Float32Array(128);
+  window.tap?.getFloatTimeDomainData(of);
+  return of.reduce((most, x) => Math.max(most, Math.abs(x)), 0);
+};";
 
 /// One browser window. Ends with it.
 pub struct Browser {
@@ -95,6 +112,15 @@ impl Browser {
             profile,
             driver,
         })
+    }
+
+    /// In every page that is opened from now on, frames in it too, `window.loudest()` is the peak of the block that goes to the output.
+    pub async fn taps_output(&self) -> anyhow::Result<()> {
+        let tools = ChromeDevTools::new(self.driver.handle.clone());
+        tools
+            .execute_cdp_with_params("Page.addScriptToEvaluateOnNewDocument", json!({ "source": TAP }))
+            .await?;
+        Ok(())
     }
 
     /// The element with that text among those a selector names, waited for.
@@ -193,6 +219,24 @@ impl Browser {
         Ok(())
     }
 
+    /// Writes into the field that stands in a label of that text, in place of what is there, and leaves it.
+    pub async fn write_under(&self, label: &str, text: &str) -> anyhow::Result<()> {
+        let of = format!("//label[starts-with(normalize-space(.), '{label}')]//input");
+        let field = self.driver.query(By::XPath(of)).first().await?;
+        field.send_keys(Key::Control + "a").await?;
+        field.send_keys(text).await?;
+        field.send_keys(Key::Enter + "").await?;
+        Ok(())
+    }
+
+    /// Strikes middle C on the keyboard of [`Self::hears_midi`], and waits until something sounds.
+    pub async fn sounds(&self) -> anyhow::Result<()> {
+        self.hears_midi().await?;
+        self.script("window.port.onmidimessage({ data: [0x90, 60, 100] })")
+            .await?;
+        self.until("it sounds", "return window.most > 0").await
+    }
+
     /// Clicks a key of the ladder.
     pub async fn click_key(&self, key: u8) -> anyhow::Result<()> {
         let ladder = self.driver.query(By::Css("[data-part=ladder]")).first().await?;
@@ -252,14 +296,21 @@ impl Browser {
         Ok(())
     }
 
-    /// A download whose name ends so, waited for.
+    /// A download whose name ends so, waited for to its end: before that the browser holds its name with an empty file, and what arrives stands in another.
     pub async fn downloaded(&self, ending: &str) -> anyhow::Result<Vec<u8>> {
+        const ARRIVING: &str = ".crdownload";
         let began = Instant::now();
         loop {
-            for entry in std::fs::read_dir(self.profile.path().join("downloads"))? {
-                let path = entry?.path();
-                if path.to_string_lossy().ends_with(ending) {
-                    return Ok(std::fs::read(path)?);
+            let entries = std::fs::read_dir(self.profile.path().join("downloads"))?;
+            let paths: Vec<PathBuf> = entries
+                .map(|entry| Ok(entry?.path()))
+                .collect::<std::io::Result<_>>()?;
+            let ends = |path: &PathBuf, ending: &str| path.to_string_lossy().ends_with(ending);
+            let arrives = paths.iter().any(|path| ends(path, ARRIVING));
+            if let Some(path) = paths.iter().find(|path| !arrives && ends(path, ending)) {
+                let bytes = std::fs::read(path)?;
+                if !bytes.is_empty() {
+                    return Ok(bytes);
                 }
             }
             if began.elapsed() > PATIENCE {

@@ -99,6 +99,14 @@ impl Ladder {
         .await
     }
 
+    /// [`Self::start_measured_demo`] without the organ's panel, its filters and its room: one undo takes them.
+    pub async fn start_plain_demo() -> anyhow::Result<Self> {
+        let ladder = Self::start_measured_demo().await?;
+        let undone = ladder.post("/api/instruments/1/undo", &Value::Null)?;
+        anyhow::ensure!(undone["label"] == "a panel of ranks and room", "{undone}");
+        Ok(ladder)
+    }
+
     /// Starts one with the demo's three instruments, once all of their takes are measured.
     pub async fn start_measured_demo() -> anyhow::Result<Self> {
         let ladder = Self::start(true).await?;

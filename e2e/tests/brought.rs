@@ -1,10 +1,8 @@
 //! Instruments that others made: brought on the shelf, gone through, taken in as they play, and given away again byte for byte.
 
 use anyhow::Context;
-use e2e::{Browser, Ladder};
+use e2e::{Browser, Ladder, files_of};
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
-use std::io::{Cursor, Read};
 use std::path::Path;
 use thirtyfour::prelude::*;
 
@@ -19,18 +17,6 @@ async fn exported(ladder: &Ladder, id: u64, format: &str) -> anyhow::Result<Vec<
     ladder.bytes(&format!("{path}/file"))
 }
 
-fn files_of(zip: Vec<u8>) -> anyhow::Result<BTreeMap<String, Vec<u8>>> {
-    let mut zip = zip::ZipArchive::new(Cursor::new(zip))?;
-    let mut files = BTreeMap::new();
-    for index in 0..zip.len() {
-        let mut file = zip.by_index(index)?;
-        let mut bytes = Vec::new();
-        file.read_to_end(&mut bytes)?;
-        files.insert(file.name().to_owned(), bytes);
-    }
-    Ok(files)
-}
-
 /// Chooses a file of this machine on the shelf.
 async fn bring(page: &Browser, path: &Path) -> anyhow::Result<()> {
     let input = page.driver.query(By::Css("[data-part=files]")).first().await?;
@@ -40,16 +26,6 @@ async fn bring(page: &Browser, path: &Path) -> anyhow::Result<()> {
 async fn says(page: &Browser, words: &str) -> anyhow::Result<()> {
     let script = format!("return document.body.innerText.includes({})", json!(words));
     page.until(words, &script).await
-}
-
-/// Writes into the field under that label, in place of what is there, and leaves it.
-async fn write_into(page: &Browser, label: &str, text: &str) -> anyhow::Result<()> {
-    let of = format!("//label[starts-with(normalize-space(.), '{label}')]//input");
-    let field = page.driver.query(By::XPath(of)).first().await?;
-    field.send_keys(Key::Control + "a").await?;
-    field.send_keys(text).await?;
-    field.send_keys(Key::Enter + "").await?;
-    Ok(())
 }
 
 /// The instrument that the page shows.
@@ -104,10 +80,7 @@ async fn an_sfz_with_its_folder_is_taken_in_played_laid_out_otherwise_and_given_
     assert_eq!(regions(&ladder.get(&path)?), of_chimes);
 
     // It sounds at once, whether it is measured or not.
-    page.hears_midi().await?;
-    page.script("window.port.onmidimessage({ data: [0x90, 60, 100] })")
-        .await?;
-    page.until("it sounds", "return window.most > 0").await?;
+    page.sounds().await?;
 
     // What is said of one of its takes holds, and is given back; so are its regions, once they followed the rule.
     page.pick("Regions", "by rule, from the recordings").await?;
@@ -140,10 +113,12 @@ async fn an_sfz_with_its_folder_is_taken_in_played_laid_out_otherwise_and_given_
     assert_eq!(again.len(), given.len());
     // Otherwise called, packed, and with what may be done with it.
     page.pick("Format", "SFZ with FLAC files").await?;
-    write_into(&page, "Licence", "As you like, if you say whose bars they are").await?;
-    write_into(&page, "Names of the files", "{pitch}").await?;
+    page.write_under("Licence", "As you like, if you say whose bars they are")
+        .await?;
+    page.write_under("Names of the files", "{pitch}").await?;
     says(&page, "There is nothing called «pitch»").await?;
-    write_into(&page, "Names of the files", "{instrument} {note} {layer} {rr}").await?;
+    page.write_under("Names of the files", "{instrument} {note} {layer} {rr}")
+        .await?;
     says(&page, "Slate chimes C3 soft 1.flac").await?;
     page.click("button", "Export").await?;
     page.until(
@@ -218,7 +193,7 @@ async fn presets_of_a_soundfont_are_chosen_and_broken_files_are_told() -> anyhow
     // One of many: two are wanted.
     bring(&page, Path::new(&font)).await?;
     says(&page, "136 instruments").await?;
-    write_into(&page, "Words", "org").await?;
+    page.write_under("Words", "org").await?;
     page.until(
         "few are left",
         "const rows = document.querySelectorAll('[data-part=offered]').length; return rows > 1 && rows < 20",

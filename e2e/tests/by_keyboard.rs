@@ -44,7 +44,7 @@ impl Hands {
     async fn go_to_step(&self, step: &str) -> anyhow::Result<()> {
         self.tab_to(
             step,
-            &format!("it.closest('nav') && it.textContent.trim().toLowerCase() === '{step}'"),
+            &format!("it.closest('nav') && it.textContent.trim().toLowerCase().startsWith('{step}')"),
         )
         .await?;
         self.press(Key::Enter + "").await?;

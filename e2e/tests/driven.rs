@@ -28,7 +28,7 @@ fn shows(label: &str, text: &str) -> String {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn brightness_and_pitch_follow_hands_time_and_movements() -> anyhow::Result<()> {
-    let ladder = Ladder::start_measured_demo().await?;
+    let ladder = Ladder::start_plain_demo().await?;
     let (one, other) = (Browser::open().await?, Browser::open().await?);
     for browser in [&one, &other] {
         let address = format!("{}/instruments/1/shape", ladder.address);

@@ -3,19 +3,8 @@
 use anyhow::Context;
 use e2e::{Browser, Ladder};
 use serde_json::{Value, json};
-use thirtyfour::prelude::*;
 
 const CHIMES: &str = "/api/instruments/2";
-
-/// Writes into the field under that label and leaves it.
-async fn write_into(page: &Browser, label: &str, text: &str) -> anyhow::Result<()> {
-    let of = format!("//label[starts-with(normalize-space(.), '{label}')]//input");
-    let field = page.driver.query(By::XPath(of)).first().await?;
-    field.send_keys(Key::Control + "a").await?;
-    field.send_keys(text).await?;
-    field.send_keys(Key::Enter + "").await?;
-    Ok(())
-}
 
 async fn made(ladder: &Ladder, count: usize) -> anyhow::Result<Value> {
     let path = format!("{CHIMES}/editions");
@@ -39,13 +28,14 @@ async fn an_edition_never_changes_is_compared_heard_and_taken_back() -> anyhow::
         .goto(&format!("{}/instruments/2/export", ladder.address))
         .await?;
     page.named("h3", "Editions").await?;
-    write_into(&page, "What is new in it", "The first").await?;
+    page.write_under("What is new in it", "The first").await?;
     page.click("label", "SFZ with FLAC files").await?;
+    page.click("label", "Page that plays").await?;
     page.click("button", "Make edition 1").await?;
     page.named("[data-edition]", "Edition 1").await?;
     let first = made(&ladder, 1).await?["editions"][0].clone();
     let bytes = files(&ladder, &first)?;
-    assert_eq!((bytes.len(), &first["notes"]), (3, &json!("The first")));
+    assert_eq!((bytes.len(), &first["notes"]), (4, &json!("The first")));
     for (bytes, file) in bytes.iter().zip(first["files"].as_array().context("files")?) {
         assert_eq!(bytes.len() as u64, file["bytes"]);
     }
@@ -59,7 +49,7 @@ async fn an_edition_never_changes_is_compared_heard_and_taken_back() -> anyhow::
         { "target": { "take": take }, "fact": "gain_db", "after": { "value": -9.0 } },
     ] });
     ladder.post(&format!("{CHIMES}/changes"), &wishes)?;
-    write_into(&page, "What is new in it", "Softer").await?;
+    page.write_under("What is new in it", "Softer").await?;
     page.click("button", "Make edition 2").await?;
     page.named("[data-edition]", "Edition 2").await?;
     let second = made(&ladder, 2).await?["editions"][0].clone();
@@ -76,15 +66,14 @@ async fn an_edition_never_changes_is_compared_heard_and_taken_back() -> anyhow::
         return text.includes('level by -9.0 dB') && text.includes('below keys: by itself → 1') && text.includes('treated otherwise')",
     )
     .await?;
+    page.script("document.querySelector('[data-part=editions]').scrollIntoView()")
+        .await?;
     page.picture("editions").await?;
 
     // It is heard, and the other too.
     page.click("[data-edition='1'] label", "Keys play it").await?;
     page.named("[data-part=heard-as]", "keys play edition 1").await?;
-    page.hears_midi().await?;
-    page.script("window.port.onmidimessage({ data: [0x90, 60, 100] })")
-        .await?;
-    page.until("it sounds", "return window.most > 0").await?;
+    page.sounds().await?;
     page.click("[data-part=heard-as]", "keys play").await?;
     page.named("[data-part=heard-as]", "keys play the whole").await?;
 

@@ -28,7 +28,7 @@ fn tone(key: u8, looped: bool) -> Vec<u8> {
             way: program::LoopWay::Forward,
             runs: program::LoopRuns::WhileHeld,
         }),
-        mark: None,
+        remarks: formats::Remarks::default(),
     };
     formats::wav_bytes(&Audio::mono(44_100, samples), 16, looped.then_some(&inside))
 }

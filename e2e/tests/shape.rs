@@ -43,7 +43,7 @@ fn level(heard: &(Vec<f32>, Vec<f32>), blocks: std::ops::Range<usize>) -> f64 {
 
 #[tokio::test(flavor = "multi_thread")]
 async fn loudness_is_dragged_typed_heard_and_undone_from_another_page() -> anyhow::Result<()> {
-    let ladder = Ladder::start_measured_demo().await?;
+    let ladder = Ladder::start_plain_demo().await?;
     // As the recordings fall silent.
     let shapes = ladder.get("/api/instruments/1")?["program"]["shapes"].clone();
     let release = |n: usize| format!("{} ms", shapes[n]["loudness"]["release_ms"]).replace(".0 ", " ");
@@ -166,7 +166,7 @@ async fn held(ladder: &Ladder, browser: &Browser, (key, velocity): (u8, u8)) -> 
 
 #[tokio::test(flavor = "multi_thread")]
 async fn a_region_is_shaped_for_itself_and_several_strands_by_a_difference() -> anyhow::Result<()> {
-    let ladder = Ladder::start_measured_demo().await?;
+    let ladder = Ladder::start_plain_demo().await?;
     let (one, other) = (Browser::open().await?, Browser::open().await?);
     for browser in [&one, &other] {
         let address = format!("{}/instruments/1/shape", ladder.address);

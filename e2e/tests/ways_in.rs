@@ -1,10 +1,9 @@
 //! One long take, files, a box, out and back: over the API, as the page uses it.
 
 use anyhow::Context;
-use e2e::Ladder;
+use e2e::{Ladder, files_of};
 use serde_json::{Value, json};
 use signal::Audio;
-use std::io::{Cursor, Read};
 
 fn plan(how: &str, rig: &str, rungs: &[u8]) -> Value {
     json!({
@@ -108,7 +107,7 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
         root_key: 67,
         recording_cents: 4.0,
         looped: None,
-        mark: None,
+        remarks: formats::Remarks::default(),
     };
     // Middle C is written C3 in these names, and one file knows its root.
     for (name, key, peak, sampler) in [
@@ -170,12 +169,10 @@ async fn files_are_read_by_their_names_taken_in_sent_out_and_brought_back() -> a
     // Out, edited, and back: a new take of the same cell, chosen; undone, the earlier one is chosen again.
     let id = with_root["id"].as_u64().context("id")?;
     let zip = ladder.bytes(&format!("/api/instruments/1/out?takes={id}&treated=false"))?;
-    let mut zip = zip::ZipArchive::new(Cursor::new(zip))?;
-    assert_eq!(zip.len(), 1);
-    let mut entry = zip.by_index(0)?;
-    assert!(entry.name().contains(&format!("[take {id}]")), "{}", entry.name());
-    let mut bytes = Vec::new();
-    entry.read_to_end(&mut bytes)?;
+    let mut files = files_of(zip)?;
+    assert_eq!(files.len(), 1);
+    let (name, bytes) = files.pop_first().context("a file")?;
+    assert!(name.contains(&format!("[take {id}]")), "{name}");
     let audio = formats::decode(bytes, Some("wav"))?;
     assert_eq!(audio.frames(), 66_150);
     let mut quieter = audio;

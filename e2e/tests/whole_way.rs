@@ -1,10 +1,9 @@
 //! From New instrument to both downloads, clicking what a user clicks.
 
 use anyhow::Context;
-use e2e::{Browser, Ladder, same_samples};
+use e2e::{Browser, Ladder, files_of, same_samples};
 use engine::EventKind;
 use rustysynth::{SoundFont, Synthesizer, SynthesizerSettings};
-use std::io::{Cursor, Read};
 use std::sync::Arc;
 use std::time::Duration;
 use thirtyfour::prelude::*;
@@ -180,6 +179,9 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
             "return document.querySelectorAll('[data-job] a').length === 2",
         )
         .await?;
+    browser
+        .script("document.querySelector('h2').scrollIntoView()")
+        .await?;
     browser.picture("export").await?;
     browser.click("[data-job] a", "Download").await?;
     check_soundfont(browser.downloaded(".sf2").await?)?;
@@ -189,14 +191,7 @@ async fn from_new_instrument_to_both_downloads() -> anyhow::Result<()> {
 
 /// The zip holds an SFZ that reads back whole, and a WAV for each region with the loop and root inside too.
 fn check_sfz(bytes: Vec<u8>) -> anyhow::Result<()> {
-    let mut zip = zip::ZipArchive::new(Cursor::new(bytes))?;
-    let mut files = std::collections::HashMap::new();
-    for index in 0..zip.len() {
-        let mut file = zip.by_index(index)?;
-        let mut content = Vec::new();
-        file.read_to_end(&mut content)?;
-        files.insert(file.name().to_owned(), content);
-    }
+    let mut files = files_of(bytes)?;
     let text = String::from_utf8(files.remove("Harbour at night.sfz").context("no .sfz")?)?;
     assert_eq!(files.len(), 18);
     let probe = |path: &str| {

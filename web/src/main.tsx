@@ -1,17 +1,22 @@
 import { QueryClientProvider } from "@tanstack/react-query";
 import { createRootRoute, createRoute, createRouter, Outlet, RouterProvider } from "@tanstack/react-router";
-import { StrictMode, useEffect } from "react";
+import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { follow } from "./api/live";
 import { BroughtSet } from "./pages/BroughtSet";
 import { NewInstrument } from "./pages/NewInstrument";
+import { Playing } from "./pages/Playing";
 import { Sheet } from "./pages/Sheet";
 import { Shelf } from "./pages/Shelf";
+import { Together } from "./pages/Together";
 import { Workshop } from "./pages/Workshop";
 import { queries } from "./state/client";
 import { bringOver } from "./state/kept";
+import { player } from "./sound/player";
+import { server } from "./sound/server";
+import { Toast } from "./parts/Toast";
 import { useSettings } from "./state/settings";
-import { sayError, useView } from "./state/view";
+import { sayError } from "./state/view";
 import "./theme.css";
 
 const root = createRootRoute({ component: Page });
@@ -19,7 +24,9 @@ const routes = root.addChildren([
   createRoute({ getParentRoute: () => root, path: "/", component: Shelf }),
   createRoute({ getParentRoute: () => root, path: "/brought/$set", component: BroughtSet }),
   createRoute({ getParentRoute: () => root, path: "/new", component: NewInstrument }),
+  createRoute({ getParentRoute: () => root, path: "/together", component: Together }),
   createRoute({ getParentRoute: () => root, path: "/instruments/$id/sheet", component: Sheet }),
+  createRoute({ getParentRoute: () => root, path: "/instruments/$id/play", component: Playing }),
   createRoute({ getParentRoute: () => root, path: "/instruments/$id/$step", component: Workshop }),
 ]);
 const router = createRouter({ routeTree: routes });
@@ -30,31 +37,19 @@ declare module "@tanstack/react-router" {
   }
 }
 
-/** What was said last stands over the foot line of every page, for a few seconds, and covers no button. */
 function Page() {
-  const { toast, say } = useView();
   const { middleC, times } = useSettings();
-  useEffect(() => {
-    if (!toast) return undefined;
-    const timer = setTimeout(() => say(undefined), 6000);
-    return () => clearTimeout(timer);
-  }, [toast, say]);
   return (
     <>
       {/* What names keys and places is drawn anew, all of it. */}
       <Outlet key={`${middleC} ${times}`} />
-      <div aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-0.5 flex justify-center">
-        {toast && (
-          <button className="card pointer-events-auto max-w-3xl px-4 py-0.5 shadow-lg" data-part="toast" onClick={() => say(undefined)}>
-            {toast}
-          </button>
-        )}
-      </div>
+      <Toast />
     </>
   );
 }
 
 follow(queries);
+player.livesAt(server);
 void bringOver().catch(sayError);
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

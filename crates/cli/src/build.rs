@@ -1,15 +1,19 @@
 //! `ladder build`: an instrument of a folder of named recordings.
 
 use crate::telling;
+use crate::writing::Writing;
 use anyhow::anyhow;
 use clap::{Args, ValueEnum};
-use formats::{Format, Loss, clean_name};
-use instrument::Kind;
+use formats::{Format, Loss, Place, clean_name};
+use instrument::{Kind, PlanFile};
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
-use work::{Beside, Built, ExportSettings, FileBuilt, build, export, export_beside, refusal, write_whole};
+use work::{
+    Beside, Built, ExportSettings, FileBuilt, IntoFolder, NO_SHELL, Shell, ToBuild, ToWrite, build, export,
+    export_beside, give_into, refusal, write_whole,
+};
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder build recordings/organ --out Organ --formats sfz,sf2")]
@@ -22,15 +26,20 @@ pub struct Build {
     /// As the instrument is called; as its folder is, where it is left out.
     #[arg(long)]
     name: Option<String>,
+    /// What is planned and said, a file of TOML; what it does not say is by itself.
+    #[arg(long, value_name = "FILE")]
+    plan: Option<PathBuf>,
     /// What it is: sustained, pad, voice, struck, plucked or drum; where it is left out, it is heard.
     #[arg(long, value_parser = crate::measure::kind)]
     kind: Option<Kind>,
     /// What is written.
     #[arg(long, value_delimiter = ',', default_value = "sfz")]
     formats: Vec<Wanted>,
-    /// Width of the audio: 16, 24 or 32 (float); of a SoundFont 16 or 24.
-    #[arg(long, default_value_t = 24, value_parser = crate::bits)]
-    bits: u16,
+    /// The built page, of which a page that plays is made.
+    #[arg(long, default_value = "web/dist", value_name = "FOLDER")]
+    web: PathBuf,
+    #[command(flatten)]
+    writing: Writing,
 }
 
 /// What can be written.
@@ -42,6 +51,8 @@ enum Wanted {
     Sf2,
     /// The audio alone, with loops and roots inside.
     Wav,
+    /// A page that plays, in a folder «page».
+    Page,
 }
 
 impl Wanted {
@@ -49,6 +60,7 @@ impl Wanted {
         match self {
             Self::Sfz | Self::Wav => Format::Sfz,
             Self::Sf2 => Format::SoundFont2,
+            Self::Page => Format::Page,
         }
     }
 }
@@ -56,16 +68,27 @@ impl Wanted {
 impl Build {
     /// Does it; prints what was written and lost, and writes a report beside it.
     pub fn run(self) -> anyhow::Result<()> {
-        let called = self.name.clone().or_else(|| {
+        let plan = self.plan.as_deref().map(plan_of).transpose()?;
+        let planned = || plan.as_ref().and_then(|file| file.name.clone());
+        let called = self.name.clone().or_else(planned).or_else(|| {
             let folder = self.folder.canonicalize().ok()?;
             Some(folder.file_name()?.to_string_lossy().into_owned())
         });
         let name = called.unwrap_or_else(|| "Instrument".to_owned());
         for wanted in &self.formats {
-            ExportSettings::of(wanted.format(), self.bits)?;
+            self.settings(*wanted)?;
+        }
+        if self.formats.contains(&Wanted::Page) && !self.web.join(server::SHELL).is_dir() {
+            return Err(refusal(NO_SHELL));
         }
         outside(&self.out, &self.folder)?;
-        let built = build(&self.folder, &name, self.kind, &|share| {
+        let wish = ToBuild {
+            folder: &self.folder,
+            name: &name,
+            kind: self.kind,
+            plan: plan.as_ref(),
+        };
+        let built = build(wish, &|share| {
             telling::share("listened to", share);
             true
         })?;
@@ -91,6 +114,10 @@ impl Build {
             telling::losses(lost);
         }
         Ok(())
+    }
+
+    fn settings(&self, wanted: Wanted) -> anyhow::Result<ExportSettings> {
+        self.writing.settings(wanted.format(), wanted == Wanted::Wav)
     }
 
     /// All formats: a SoundFont beside those that share their audio files, which are written one after another.
@@ -133,24 +160,46 @@ impl Build {
             tell(share);
             true
         };
-        let settings = ExportSettings::of(wanted.format(), self.bits)?;
+        let settings = self.settings(wanted)?;
+        let one = ToWrite {
+            program,
+            place: Place::default(),
+            panel: Some(&built.resolved.panel),
+            samples: built,
+        };
         if wanted == Wanted::Sf2 {
             let path = self.out.join(format!("{}.sf2", clean_name(&program.name)));
-            let exported = write_whole(&path, |out| export(program, settings, built, out, progress))?;
+            let exported = write_whole(&path, |out| export(&[one], (settings, None), out, progress))?;
             return Ok(("SoundFont", exported.losses));
+        }
+        if wanted == Wanted::Page {
+            let shell = Shell::of_folder(&self.web.join(server::SHELL))?;
+            let into = IntoFolder {
+                folder: self.out.join("page"),
+                replace: true,
+                texts_alone: false,
+            };
+            let (exported, _) = give_into(&[one], (settings, Some(&shell)), &into, progress)?;
+            return Ok(("page", exported.losses));
         }
         let sfz = format!("{}.sfz", clean_name(&program.name));
         let beside = Beside {
             folder: &self.out,
             sfz: (wanted == Wanted::Sfz).then_some(sfz.as_str()),
         };
-        let exported = export_beside(program, settings, built, beside, progress)?;
+        let exported = export_beside(&one, settings, beside, progress)?;
         Ok(("SFZ", exported.losses))
     }
 }
 
 /// A format, and what it does not hold.
 type Written = (&'static str, Vec<Loss>);
+
+fn plan_of(path: &Path) -> anyhow::Result<PlanFile> {
+    let text = std::fs::read_to_string(path)
+        .map_err(|error| refusal(format!("«{}» cannot be read: {error}", path.display())))?;
+    PlanFile::read(&text).map_err(refusal)
+}
 
 /// That what is written does not lie among the recordings: it would be taken for one the next time.
 fn outside(out: &Path, folder: &Path) -> anyhow::Result<()> {

@@ -2,10 +2,11 @@
 
 use crate::from::From;
 use crate::telling;
+use crate::writing::Writing;
 use clap::Args;
-use formats::Format;
+use formats::{Format, Place};
 use std::path::{Path, PathBuf};
-use work::{Beside, ExportSettings, export, export_beside, refusal, spare, write_whole};
+use work::{Beside, ToWrite, export, export_beside, refusal, spare, write_whole};
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder convert Organ/Organ.sfz Organ.sf2")]
@@ -14,9 +15,8 @@ pub struct Convert {
     from: From,
     /// What to write, by its ending: .sfz (its audio goes into a folder «samples» beside it), .zip (an SFZ with its audio) or .sf2.
     to: PathBuf,
-    /// Width of the audio: 16 or 24; of WAV files 32 (float), too.
-    #[arg(long, default_value_t = 24, value_parser = crate::bits)]
-    bits: u16,
+    #[command(flatten)]
+    writing: Writing,
 }
 
 impl Convert {
@@ -29,7 +29,7 @@ impl Convert {
             "sf2" => Format::SoundFont2,
             _ => return Err(refusal("What is written ends in .sfz, .zip or .sf2.")),
         };
-        let settings = ExportSettings::of(format, self.bits)?;
+        let settings = self.writing.settings(format, false)?;
         let mut opened = self.from.open()?;
         if let Some(stem) = self.to.file_stem() {
             opened.program.name = stem.to_string_lossy().into_owned();
@@ -38,6 +38,12 @@ impl Convert {
         let progress = |share: f64| {
             telling::share("written", share);
             true
+        };
+        let one = ToWrite {
+            program: &opened.program,
+            place: Place::default(),
+            panel: None,
+            samples: &opened,
         };
         let exported = if ending == "sfz" {
             let name = self
@@ -48,11 +54,9 @@ impl Convert {
                 folder: self.to.parent().unwrap_or(Path::new("")),
                 sfz: name.as_deref(),
             };
-            export_beside(&opened.program, settings, &opened, beside, progress)?
+            export_beside(&one, settings, beside, progress)?
         } else {
-            write_whole(&self.to, |out| {
-                export(&opened.program, settings, &opened, out, progress)
-            })?
+            write_whole(&self.to, |out| export(&[one], (settings, None), out, progress))?
         };
         telling::over();
         for what in &opened.lost {

@@ -6,10 +6,12 @@ mod from;
 mod measure;
 mod render;
 mod telling;
+mod writing;
 
 use anyhow::Context;
-use clap::{Parser, Subcommand};
+use clap::{CommandFactory, Parser, Subcommand};
 use server::App;
+use std::io::Write;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::process::ExitCode;
@@ -40,6 +42,15 @@ enum Command {
         #[arg(long)]
         demo: bool,
     },
+    /// Serves the folder of a page that plays, on this machine.
+    #[command(after_help = "Example: ladder serve Organ/page")]
+    Serve {
+        /// The folder.
+        folder: PathBuf,
+        /// Loopback address and port; port 0 takes a free one.
+        #[arg(long, default_value = "127.0.0.1:4370")]
+        address: SocketAddr,
+    },
     /// Does jobs for a server that shares database and audio store.
     Work {
         /// Where audio is kept.
@@ -54,6 +65,15 @@ enum Command {
     Render(render::Render),
     /// Writes an SFZ or a SoundFont as the other, or anew; says what was lost.
     Convert(convert::Convert),
+    /// Prints what completes these words in a shell.
+    #[command(after_help = "Example: ladder completions bash > /etc/bash_completion.d/ladder")]
+    Completions {
+        /// Which shell.
+        shell: clap_complete::Shell,
+    },
+    /// Prints the manual page, for `man`.
+    #[command(after_help = "Example: ladder manual | man -l -")]
+    Manual,
     /// Prints the API's description.
     Openapi,
 }
@@ -74,6 +94,11 @@ async fn main() -> anyhow::Result<ExitCode> {
             folder,
             demo,
         } => start(address, &web, &folder, demo).await?,
+        Command::Serve { folder, address } => {
+            let listener = server::listen(address).await?;
+            println!("It plays at http://{}", listener.local_addr()?);
+            server::serve_folder(&folder, listener).await?;
+        }
         Command::Work { folder } => {
             let store = open(&folder).await?;
             server::work_forever(store, format!("work/{}", uuid::Uuid::new_v4())).await;
@@ -82,6 +107,12 @@ async fn main() -> anyhow::Result<ExitCode> {
         Command::Build(wish) => return Ok(ended(wish.run())),
         Command::Render(wish) => return Ok(ended(wish.run())),
         Command::Convert(wish) => return Ok(ended(wish.run())),
+        Command::Completions { shell } => {
+            let mut text = Vec::new();
+            clap_complete::generate(shell, &mut Arguments::command(), "ladder", &mut text);
+            printed(&text)?;
+        }
+        Command::Manual => printed(&manual()?)?,
         Command::Openapi => println!("{}", server::openapi().to_pretty_json()?),
     }
     Ok(ExitCode::SUCCESS)
@@ -94,6 +125,31 @@ fn ended(done: anyhow::Result<()>) -> ExitCode {
     };
     eprintln!("{error:#}");
     ExitCode::FAILURE
+}
+
+/// Prints a text; whoever stops reading it has read enough.
+fn printed(text: &[u8]) -> std::io::Result<()> {
+    match std::io::stdout().write_all(text) {
+        Err(error) if error.kind() == std::io::ErrorKind::BrokenPipe => Ok(()),
+        done => done,
+    }
+}
+
+/// The manual page of all commands, in one.
+fn manual() -> std::io::Result<Vec<u8>> {
+    let mut text = Vec::new();
+    let out = &mut text;
+    let mut whole = Arguments::command();
+    whole.build();
+    clap_mangen::Man::new(whole.clone()).render(out)?;
+    for command in whole.get_subcommands().filter(|of| of.get_name() != "help") {
+        let man = clap_mangen::Man::new(command.clone());
+        man.render_name_section(out)?;
+        man.render_synopsis_section(out)?;
+        man.render_options_section(out)?;
+        man.render_extra_section(out)?;
+    }
+    Ok(text)
 }
 
 /// A width of WAV files.
@@ -125,7 +181,7 @@ async fn start(
         .map(|_| format!("{}/{}", held.name(), uuid::Uuid::new_v4()))
         .collect();
     let store = open(folder).await?;
-    let app = App::start(store.clone(), held).await?;
+    let app = App::start(store.clone(), held).await?.with_shell(web).await?;
     for name in workers {
         tokio::spawn(server::work_forever(store.clone(), name));
     }

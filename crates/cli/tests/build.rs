@@ -8,6 +8,8 @@ use formats::{Phrase, PhraseEvent};
 use ran::{done, ladder, refused};
 use signal::Audio;
 use std::fs;
+use std::path::Path;
+use std::process::Command;
 
 const RATE: u32 = 44_100;
 
@@ -111,6 +113,30 @@ fn a_folder_becomes_an_instrument_that_plays_in_tune_and_holds() {
         }
     }
 
+    // Elsewhere, on one processor, under another clock: the same bytes. `taskset` is one of Debian's own (util-linux).
+    let elsewhere = tempfile::TempDir::new().unwrap();
+    let there = elsewhere.path();
+    copy(&at.join("Rank"), &there.join("Rank"));
+    let alone = Command::new("taskset")
+        .args(["-c", "0", env!("CARGO_BIN_EXE_ladder")])
+        .args(build)
+        .env("TZ", "Pacific/Kiritimati")
+        .current_dir(there)
+        .output()
+        .unwrap();
+    assert!(
+        alone.status.success(),
+        "{}",
+        String::from_utf8_lossy(&alone.stderr)
+    );
+    let samples = fs::read_dir(at.join("Out/samples")).unwrap();
+    let samples = samples.map(|entry| format!("samples/{}", entry.unwrap().file_name().to_string_lossy()));
+    let texts = ["Rank.sfz", "Rank.sf2", "report.json", "report.html"].map(str::to_owned);
+    for file in samples.chain(texts) {
+        let both = [at, there].map(|folder| fs::read(folder.join("Out").join(&file)).unwrap());
+        assert!(both[0] == both[1], "{file}");
+    }
+
     // Again into the same folder: the same bytes, and nothing doubled.
     let before = fs::read(at.join("Out/Rank.sf2")).unwrap();
     let count = || fs::read_dir(at.join("Out/samples")).unwrap().count();
@@ -118,6 +144,86 @@ fn a_folder_becomes_an_instrument_that_plays_in_tune_and_holds() {
     done(at, &build);
     assert_eq!(before, fs::read(at.join("Out/Rank.sf2")).unwrap());
     assert_eq!(samples, count());
+}
+
+/// A folder with all that is in it.
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap() {
+        let path = entry.unwrap().path();
+        let name = to.join(path.file_name().unwrap());
+        if path.is_dir() {
+            copy(&path, &name);
+        } else {
+            fs::copy(&path, name).unwrap();
+        }
+    }
+}
+
+/// What is said in a plan holds, what is not follows from the names; and the form of the audio is as it is asked for.
+#[test]
+fn a_plan_says_what_is_not_by_itself() {
+    let folder = recordings();
+    let at = folder.path();
+    let plan = "version = 1\nname = \"Fernhollow rank\"\n[[said]]\nof = \"instrument\"\nfact = \"licence\"\nvalue = \"As you like\"\n";
+    fs::write(at.join("said.toml"), plan).unwrap();
+    let words = "build Rank --out Out --plan said.toml --kind sustained --rate 48000 --mono --flac --formats sfz,sf2 --beside turns --bits 16";
+    let build: Vec<&str> = words.split(' ').collect();
+    let said = done(at, &build);
+    assert!(said.contains("became «Fernhollow rank»"), "{said}");
+    assert!(said.contains("the others are presets beside"), "{said}");
+    let text = fs::read_to_string(at.join("Out/Fernhollow rank.sfz")).unwrap();
+    assert!(text.contains("As you like"), "{text}");
+    let file = fs::read(at.join("Out/Fernhollow rank.sf2")).unwrap();
+    let read = formats::sf2::File::read(std::io::Cursor::new(file)).unwrap();
+    assert_eq!(read.presets.len(), 2);
+    for sample in read.program(0).unwrap().program.samples {
+        assert_eq!((sample.rate_hz, sample.channels), (48_000, 1), "{}", sample.name);
+    }
+    for entry in fs::read_dir(at.join("Out/samples")).unwrap() {
+        let path = entry.unwrap().path();
+        let heard = formats::decode(fs::read(&path).unwrap(), Some("flac")).unwrap();
+        assert_eq!(
+            (heard.rate_hz, heard.channels.len()),
+            (48_000, 1),
+            "{}",
+            path.display()
+        );
+    }
+
+    // Another place than the name tells, a level, and a file that is not there.
+    let named = "version = 1\n\
+        [plan]\nkind = \"sustained\"\n";
+    fs::write(at.join("half.toml"), named).unwrap();
+    let half = refused(at, &["build", "Rank", "--out", "Out", "--plan", "half.toml"]);
+    assert!(
+        half.contains("The plan cannot be read") && half.contains("missing field"),
+        "{half}"
+    );
+    let of_take = "version = 1\n[[said]]\nof = { take = 1 }\nfact = \"gain_db\"\nvalue = -2\n";
+    fs::write(at.join("take.toml"), of_take).unwrap();
+    let unnamed = refused(at, &["build", "Rank", "--out", "Out", "--plan", "take.toml"]);
+    assert!(unnamed.contains("[[recording]] is missing"), "{unnamed}");
+    let gone = refused(at, &["build", "Rank", "--out", "Out", "--plan", "gone.toml"]);
+    assert!(gone.contains("gone.toml"), "{gone}");
+}
+
+/// What a shell and `man` are given is what they read.
+#[test]
+fn words_are_completed_and_there_is_a_manual() {
+    let folder = tempfile::TempDir::new().unwrap();
+    let manual = done(folder.path(), &["manual"]);
+    for word in [".TH ladder", "\\-\\-plan", "\\-\\-rate", "Example: ladder build"] {
+        assert!(manual.contains(word), "{word}");
+    }
+    let bash = done(folder.path(), &["completions", "bash"]);
+    fs::write(folder.path().join("ladder.bash"), &bash).unwrap();
+    let asked = Command::new("bash")
+        .args(["-c", "source ladder.bash; COMP_WORDS=(ladder bui); COMP_CWORD=1; _ladder ladder bui ladder; echo ${COMPREPLY[@]}"])
+        .current_dir(folder.path())
+        .output()
+        .unwrap();
+    assert_eq!(String::from_utf8_lossy(&asked.stdout).trim(), "build");
 }
 
 #[test]
@@ -188,4 +294,55 @@ fn what_is_not_played_is_told() {
     );
     assert_eq!(fs::read_dir(at.join("Out/samples")).unwrap().count(), 1);
     assert!(!at.join("Out/Bells.sfz").exists());
+}
+
+/// With the built page in a folder.
+fn of_page(web: &str) -> Vec<&str> {
+    let words = "build Rank --out Out --kind sustained --formats page --web";
+    words.split(' ').chain([web]).collect()
+}
+
+/// A built page that is as small as can be; without one there is nothing to make a page of.
+#[test]
+fn a_page_that_plays_lies_in_a_folder_of_its_own_and_is_written_again_over_itself() {
+    let folder = recordings();
+    let at = folder.path();
+    let said = refused(at, &of_page("nowhere"));
+    assert!(said.contains("The page that plays is not built here"), "{said}");
+    fs::create_dir_all(at.join("web/play/assets")).unwrap();
+    fs::write(at.join("web/play/index.html"), "<p>").unwrap();
+    fs::write(at.join("web/play/assets/main.js"), "1").unwrap();
+    let listed = || {
+        done(at, &of_page("web"));
+        let read = |path: &str| fs::read(at.join("Out/page").join(path)).unwrap();
+        let contents: serde_json::Value = serde_json::from_slice(&read("instruments.json")).unwrap();
+        let face: serde_json::Value = serde_json::from_slice(&read("instruments/1.json")).unwrap();
+        assert_eq!(
+            (
+                contents["instruments"][0]["name"].as_str(),
+                read("assets/main.js")
+            ),
+            (Some("Rank"), b"1".to_vec())
+        );
+        let samples = face["samples"].as_array().unwrap();
+        assert_eq!(samples.len(), 6);
+        for sample in samples {
+            let audio = formats::decode(
+                read(&format!("{}-0.flac", sample["audio"].as_str().unwrap())),
+                Some("flac"),
+            );
+            assert!(audio.unwrap().frames() > 1_000);
+        }
+        let mut files: Vec<_> = (fs::read_dir(at.join("Out/page/audio")).unwrap())
+            .map(|entry| entry.unwrap().file_name())
+            .collect();
+        files.sort();
+        files
+    };
+    // Nothing of an earlier one is left, nothing has two names.
+    assert_eq!(listed(), listed());
+    let before = listed().len();
+    fs::remove_file(at.join("Rank/more/Rank E4 loud.wav")).unwrap();
+    done(at, &of_page("web"));
+    assert!(fs::read_dir(at.join("Out/page/audio")).unwrap().count() < before);
 }

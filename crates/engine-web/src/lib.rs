@@ -4,8 +4,8 @@
 //! while a program is on its way, whose bytes ([`program::Pieces`]) are read a few pieces a block; audio takes memory as it comes, a few slabs at
 //! once, up to the budget.
 
-use engine::{Alone, Arriving, Engine, Kept, Leaving, Want};
-use program::{Pieces, SampleId, ShapeId, StrandId};
+use engine::{Alone, Arriving, EffectSetting, Engine, Kept, Leaving, Want};
+use program::{ControlId, EffectId, Pieces, SampleId, ShapeId, StrandId};
 use std::cell::RefCell;
 
 /// Bytes of the exchange buffer: whatever is longer comes in pieces of at most this.
@@ -252,6 +252,15 @@ pub extern "C" fn set(sample: f64, setting: usize, value: f64) {
     }
 }
 
+/// Sets a number of an effect, by its name: 0 whether it is on, 1 its level in dB, its settings from 2 on.
+#[unsafe(no_mangle)]
+pub extern "C" fn effect(id: f64, setting: usize, value: f64) {
+    with(|i| {
+        let setting = EffectSetting::of_number(setting);
+        i.engine.effect(EffectId(id as u64), setting, value);
+    });
+}
+
 /// Gives a region a shape of its own while it is dragged.
 #[unsafe(no_mangle)]
 pub extern "C" fn shape_for_itself(strand: f64, number: f64) {
@@ -321,6 +330,30 @@ pub extern "C" fn key_pressure(key: u32, value: u32) {
 #[unsafe(no_mangle)]
 pub extern "C" fn controller(number: u32, value: u32) {
     with(|i| i.engine.controller(number as u8, value as u8));
+}
+
+/// A control of the panel is moved, by its name, 0 to 1.
+#[unsafe(no_mangle)]
+pub extern "C" fn control(id: f64, value: f64) {
+    with(|i| i.engine.control(ControlId(id as u64), value));
+}
+
+/// All controls of the panel stand where they do at first again: before another instrument's program comes.
+#[unsafe(no_mangle)]
+pub extern "C" fn controls_to_first() {
+    with(|i| i.engine.controls_to_first());
+}
+
+/// How loud a strand runs over time as everything stands now, see [`Engine::loudness_course`]: so many values as 32-bit floats in the exchange buffer. 0
+/// where there is no such strand.
+#[unsafe(no_mangle)]
+pub extern "C" fn loudness_course(strand: f64, held_ms: f64, step_ms: f64, values: usize) -> u32 {
+    with(|i| {
+        let into: &mut [f32] = bytemuck::cast_slice_mut(&mut i.exchange);
+        let count = values.min(into.len());
+        let times = (held_ms, step_ms);
+        u32::from(i.engine.loudness_course(StrandId(strand as u64), times, &mut into[..count]))
+    })
 }
 
 /// From now on only `count` things are heard, all where that is 0: pairs of 64-bit floats in the exchange buffer, a strand and one of its regions, −1 for all of them.

@@ -316,10 +316,6 @@ impl Drive {
                 let place = shape.courses.iter().take(MOST_COURSES).position(|c| c.id == id);
                 place.map_or(0.0, |n| self.course(shape, n, around))
             }
-            Source::Control(id) => {
-                let control = around.program.controls.iter().find(|control| control.id == id);
-                control.map_or(0.0, |control| control.at_first)
-            }
             shared => around.standing.source(shared, self.key).unwrap_or(0.0),
         }
     }

@@ -11,10 +11,13 @@
 //! Rendering allocates nothing, locks nothing and reads no clock. The same code runs natively and as WebAssembly, with
 //! `libm` in both, so that both give the same samples.
 
+mod dragged;
 mod drive;
 mod envelope;
 mod filter;
 mod interpolate;
+mod listened;
+mod mix;
 mod offline;
 mod pedals;
 mod reader;
@@ -24,11 +27,13 @@ mod slabs;
 mod stretch;
 mod supply;
 mod takeover;
+mod unheard;
 mod voice;
 mod voices;
 
+pub use listened::Alone;
 pub use offline::{Event, EventKind, render_offline};
-pub use setting::{Setting, ShapeSetting};
+pub use setting::{EffectSetting, Setting, ShapeSetting};
 pub use slabs::{Kept, MARGIN_FRAMES, SLAB_BYTES, SLAB_FRAMES};
 pub use supply::Want;
 pub use takeover::{Arriving, Leaving};
@@ -37,12 +42,13 @@ use drive::Around;
 use envelope::Envelope;
 use fnv::FnvHashMap;
 use interpolate::Interpolator;
+use listened::{Listened, is_muted};
+use mix::Mix;
 use pedals::Pedals;
 use program::{
-    Does, FULL_STRIKE, KEY_UP_SPEED, KeyEvent, Program, Region, SOFT, SOSTENUTO, SUSTAIN, SampleId, Shape,
-    ShapeId, Source, Standing, StrandId, Turns,
+    ControlId, Does, FULL_STRIKE, KEY_UP_SPEED, KeyEvent, Program, SOFT, SOSTENUTO, SUSTAIN, SampleId,
+    Source, Standing, StrandId, Turns,
 };
-use setting::{set, set_shape};
 use slabs::{SlabName, Slabs};
 use voice::Voice;
 use voices::Voices;
@@ -55,46 +61,6 @@ const TEMPO: f64 = 120.0;
 const ALL_SOUNDS_OFF: u8 = 120;
 const RESET_CONTROLLERS: u8 = 121;
 const ALL_NOTES_OFF: u8 = 123;
-
-/// What is listened to alone: a whole strand, or a region of it by [`program::RegionOf::number`].
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Alone {
-    /// The strand.
-    pub strand: StrandId,
-    /// One of its regions; `None` all of them.
-    pub region: Option<u64>,
-}
-
-/// What of a program is listened to.
-struct Listened<'a> {
-    /// All where there are none.
-    alone: &'a [Alone],
-}
-
-impl<'a> Listened<'a> {
-    /// Where what was listened to is gone, all are listened to.
-    fn of(alone: &'a [Alone], program: &Program, places: &FnvHashMap<(StrandId, u64), usize>) -> Self {
-        let is_there = |one: &Alone| match one.region {
-            Some(number) => places.contains_key(&(one.strand, number)),
-            None => program.strand(one.strand).is_some(),
-        };
-        Self {
-            alone: if alone.iter().any(is_there) { alone } else { &[] },
-        }
-    }
-
-    fn hears(&self, region: &Region) -> bool {
-        let is_it = |one: &Alone| {
-            one.strand == region.key.strand
-                && one.region.is_none_or(|number| number == region.key.of.number())
-        };
-        self.alone.is_empty() || self.alone.iter().any(is_it)
-    }
-}
-
-fn is_muted(program: &Program, region: &Region) -> bool {
-    program.strand_of(region).is_some_and(|strand| strand.muted)
-}
 
 /// The budget for audio unless another is given: 512 MB.
 pub const BUDGET_BYTES: usize = 512 << 20;
@@ -124,6 +90,7 @@ pub struct Engine {
     turns: Turns,
     standing: Standing,
     pedals: Pedals,
+    mix: Mix,
     interpolator: Interpolator,
     /// Frames rendered.
     frame: u64,
@@ -153,6 +120,7 @@ impl Engine {
             turns: Turns::default(),
             standing: Standing::default(),
             pedals: Pedals::default(),
+            mix: Mix::default(),
             interpolator: Interpolator::new(),
             frame: 0,
             tempo: TEMPO,
@@ -171,6 +139,7 @@ impl Engine {
         self.pedals.forget();
         self.turns = Turns::default();
         self.program = Program::default();
+        self.mix = Mix::default();
         self.update(program);
     }
 
@@ -188,79 +157,6 @@ impl Engine {
             if region.is_some_and(|region| !listened.hears(region) || is_muted(&self.program, region)) {
                 voice.cut_off(0.0);
             }
-        }
-    }
-
-    /// Sets one number of all regions of a sample while it is dragged: heard at once by what sounds. What does not fit is ignored; the next program
-    /// that is taken has the last word.
-    pub fn set(&mut self, sample: SampleId, setting: Setting, value: f64) {
-        if !value.is_finite() {
-            return;
-        }
-        let Some(index) = self.program.samples.iter().position(|of| of.id == sample) else {
-            return;
-        };
-        for region in self
-            .program
-            .regions
-            .iter_mut()
-            .filter(|region| region.sample == index)
-        {
-            set(region, setting, value);
-        }
-        self.follow();
-    }
-
-    /// Sets one number of a shape while it is dragged, of what there are several of that with a name: heard at once by what sounds. The next program
-    /// that is taken has the last word.
-    pub fn shape(&mut self, id: ShapeId, setting: ShapeSetting, of: u64, value: f64) {
-        let shape = self.program.shapes.iter_mut().find(|shape| shape.id == id);
-        if let Some(shape) = shape.filter(|_| value.is_finite()) {
-            set_shape(shape, setting, of, value);
-            self.follow();
-        }
-    }
-
-    /// Gives a region a shape of its own while it is dragged, which is its strand's at first; one that has its own keeps it.
-    pub fn shape_for_itself(&mut self, strand: StrandId, number: u64) {
-        let is_it = |region: &Region| region.key.strand == strand && region.key.of.number() == number;
-        let Some(n) = self.program.regions.iter().position(is_it) else {
-            return;
-        };
-        let region = &self.program.regions[n];
-        let before = self.program.shape_of_region(region);
-        if let (None, Some(before)) = (region.shape, before) {
-            let id = ShapeId::of_region(region.key);
-            let shape = Shape {
-                id,
-                ..self.program.shapes[before].clone()
-            };
-            self.program.shapes.push(shape);
-            self.program.regions[n].shape = Some(id);
-            self.follow();
-        }
-    }
-
-    /// Puts a region on other keys and strikes while it is dragged: what is struck from now on obeys. Its fades stay where they are, as far as they lie
-    /// within. The next program that is taken has the last word.
-    pub fn place(&mut self, strand: StrandId, number: u64, keys: (u8, u8), strikes: (u8, u8)) {
-        let fits = |(low, high): (u8, u8)| low <= high && high <= 127;
-        let place = self.places.get(&(strand, number));
-        let Some((place, region)) =
-            place.and_then(|place| Some((*place, self.program.regions.get_mut(*place)?)))
-        else {
-            return;
-        };
-        if fits(keys) && fits(strikes) {
-            self.turns.move_to_keys(place, region, keys);
-            (region.when.keys.low, region.when.keys.high) = keys;
-            (region.when.strikes.low, region.when.strikes.high) = strikes;
-        }
-    }
-
-    fn follow(&mut self) {
-        for voice in self.voices.active() {
-            voice.follow(&self.program);
         }
     }
 
@@ -422,6 +318,23 @@ impl Engine {
         });
     }
 
+    /// A control of the panel is moved, 0 to 1: all that sounds follows. Where a controller moves it too, that is moved as far.
+    pub fn control(&mut self, id: ControlId, value: f64) {
+        if !value.is_finite() {
+            return;
+        }
+        let control = self.program.controls.iter().find(|control| control.id == id);
+        if let Some(controller) = control.and_then(|control| control.controller) {
+            self.controller(controller, (value.clamp(0.0, 1.0) * 127.0).round() as u8);
+        }
+        self.standing.set_control(id, value);
+    }
+
+    /// All controls of the panel stand where they do at first again: before another instrument's program comes.
+    pub fn controls_to_first(&mut self) {
+        self.standing.controls_to_first(&self.program);
+    }
+
     /// The bend is moved, 0 to 16,383, in the middle at 8,192 (MIDI 1.0): all that sounds follows.
     pub fn bend(&mut self, value: u16) {
         self.standing.bend_to(value);
@@ -528,14 +441,27 @@ impl Engine {
         right.fill(0.0);
         for (left, right) in left.chunks_mut(STEP_FRAMES).zip(right.chunks_mut(STEP_FRAMES)) {
             let (around, voices) = split!(self);
+            let (is_plain, frames) = (self.mix.is_plain(), left.len());
+            if !is_plain {
+                self.mix.begin(frames);
+            }
             for voice in voices.active() {
+                let region = voice.region().filter(|_| !is_plain);
+                let strand = region
+                    .and_then(|place| around.program.regions.get(place))
+                    .map(|region| region.key.strand);
+                let own = strand.and_then(|strand| self.mix.sound_of(strand, frames));
+                let (left, right) = own.unwrap_or((&mut *left, &mut *right));
                 let ran_out = voice.render(&mut self.slabs, &self.interpolator, &around, left, right);
                 if ran_out {
                     self.ran_out += 1;
                     self.short |= 1 << (voice.key() & 127);
                 }
             }
-            self.frame += left.len() as u64;
+            if !is_plain {
+                self.mix.finish(&around, left, right);
+            }
+            self.frame += frames as u64;
         }
     }
 }

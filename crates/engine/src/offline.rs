@@ -3,10 +3,10 @@
 use crate::Engine;
 use crate::seam::seam_slabs;
 use crate::slabs::{SLAB_BYTES, SLAB_FRAMES};
-use program::Program;
+use program::{ControlId, Program};
 
 /// What happens.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub enum EventKind {
     /// A key goes down.
     NoteOn {
@@ -37,10 +37,17 @@ pub enum EventKind {
         /// 0 to 127.
         value: u8,
     },
+    /// A control of the panel is moved.
+    Control {
+        /// Which.
+        id: ControlId,
+        /// 0 to 1.
+        value: f64,
+    },
 }
 
 /// What happens when.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Event {
     /// Output frame.
     pub frame: usize,
@@ -80,6 +87,7 @@ pub fn render_offline(
                 EventKind::Controller { controller, value } => engine.controller(controller, value),
                 EventKind::Bend { value } => engine.bend(value),
                 EventKind::Pressure { value } => engine.pressure(value),
+                EventKind::Control { id, value } => engine.control(id, value),
             }
         }
         engine.render(&mut left[first..end], &mut right[first..end]);

@@ -1,6 +1,6 @@
 //! Numbers of a region that are dragged while it sounds.
 
-use program::{CourseId, MovementId, Rate, Region, RouteId, Shape};
+use program::{CourseId, Effect, MovementId, Rate, Region, RouteId, Shape};
 
 /// What of a region can be dragged and heard.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -66,6 +66,41 @@ pub(crate) fn set(region: &mut Region, setting: Setting, value: f64) {
                     .min(next.start_frame.saturating_sub(region.start_frame))
                     .min(next.end_frame - next.start_frame);
                 *looped = next;
+            }
+        }
+    }
+}
+
+/// What of an effect can be dragged and heard.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EffectSetting {
+    /// Whether it is on: 0 or 1.
+    On,
+    /// Its level, in dB.
+    LevelDb,
+    /// One of its settings, by its place.
+    Setting(usize),
+}
+
+impl EffectSetting {
+    /// By its number on the border to the browser: settings from 2 on.
+    pub fn of_number(number: usize) -> Self {
+        match number {
+            0 => Self::On,
+            1 => Self::LevelDb,
+            n => Self::Setting(n - 2),
+        }
+    }
+}
+
+/// Sets one number of an effect; what is not there is ignored.
+pub(crate) fn set_effect(effect: &mut Effect, setting: EffectSetting, value: f64) {
+    match setting {
+        EffectSetting::On => effect.on = value >= 0.5,
+        EffectSetting::LevelDb => effect.level_db = value.clamp(-96.0, 24.0),
+        EffectSetting::Setting(n) => {
+            if let Some(set) = effect.settings.get_mut(n) {
+                *set = value;
             }
         }
     }

@@ -1,6 +1,7 @@
 //! A program on its way into the engine, region by region, and one on its way out: a player is held up for no longer than a few of them take.
 
 use crate::Engine;
+use crate::mix::Mix;
 use fnv::FnvHashMap;
 use program::{Program, Region, RegionKey, Sample, SampleId, StrandId, Turns};
 
@@ -94,6 +95,7 @@ impl Engine {
         }
         let turns = self.turns.go_over_to(turns, &self.program, &program);
         self.standing.follow(&self.program, &program);
+        self.mix = Mix::after(&program, self.rate_hz, &mut self.mix);
         let leaving = Leaving(Arriving {
             program: std::mem::replace(&mut self.program, program),
             places: std::mem::replace(&mut self.places, places),

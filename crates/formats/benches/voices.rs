@@ -3,7 +3,7 @@
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use engine::Engine;
-use formats::{Format, FormatError, bake, lower, write_sf2};
+use formats::{Format, FormatError, Placed, bake, lower, write_sf2};
 use program::{
     Course, CourseId, Filter, Loop, LoopRuns, Movement, MovementId, ParamId, Passes, Program, Rate, Region,
     Route, RouteId, Sample, SampleId, Shape, Source, Wave,
@@ -114,7 +114,10 @@ fn beside(c: &mut Criterion, what: &str, program: &Program, audio: &Audio) {
     let baked = bake(audio, &lowered.bakes[0]);
     let lowered = lowered.program;
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered, 24, |_| Ok::<_, FormatError>(baked.clone())).expect("a SoundFont");
+    write_sf2(&mut file, &[Placed::alone(lowered.clone())], 24, |_| {
+        Ok::<_, FormatError>(baked.clone())
+    })
+    .expect("a SoundFont");
     let font = Arc::new(SoundFont::new(&mut file.into_inner().as_slice()).expect("a SoundFont"));
 
     let mut group = c.benchmark_group(format!("{what}, one block of 128 (real time: 2.667 ms)"));

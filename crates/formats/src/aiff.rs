@@ -61,7 +61,7 @@ pub fn read_aiff_sampler(file: &[u8]) -> Option<Sampler> {
         root_key,
         recording_cents: -detune,
         looped,
-        mark: None,
+        remarks: crate::Remarks::default(),
     })
 }
 

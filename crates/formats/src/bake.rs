@@ -1,27 +1,8 @@
 //! The audio of a lowered program: what no format can say is rendered into it.
 
+use crate::{Recast, Rounds};
 use program::{FadeCurve, Loop, LoopWay, crossfade_gains, fade_gain};
-use signal::{Audio, db_to_amplitude};
-
-/// How often a loop is written out, for a format that wants it longer than it is, or later.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Rounds {
-    /// Rounds that are written before the loop.
-    pub before: u64,
-    /// Rounds that are in it.
-    pub inside: u64,
-    /// Frames after it that go on as its start does, in place of what follows there; 0 keeps that.
-    pub after_frames: u64,
-}
-
-impl Rounds {
-    /// As it is.
-    pub const PLAIN: Self = Self {
-        before: 0,
-        inside: 1,
-        after_frames: 0,
-    };
-}
+use signal::{Audio, db_to_amplitude, resampled};
 
 /// How one sample of the lowered program is made from one of the original.
 #[derive(Debug, Clone, PartialEq)]
@@ -44,6 +25,10 @@ pub struct Bake {
     pub rounds: Rounds,
     /// Level rendered into the samples.
     pub gain_db: f64,
+    /// Whether two sides become their mean.
+    pub one_side: bool,
+    /// Another rate, last of all.
+    pub recast: Option<Recast>,
 }
 
 /// Makes the audio of a lowered sample: trimmed, faded, with the loop's crossfade rendered as the engine plays it.
@@ -71,7 +56,31 @@ pub fn bake(audio: &Audio, bake: &Bake) -> Audio {
             *sample *= level;
         }
     }
-    out
+    if bake.one_side {
+        out = in_one(out);
+    }
+    match bake.recast {
+        Some(recast) => at_other_rate(&out, recast),
+        None => out,
+    }
+}
+
+/// The mean of all sides.
+fn in_one(audio: Audio) -> Audio {
+    let sides = audio.channels.len().max(1) as f32;
+    let mean = |n: usize| audio.channels.iter().map(|side| side[n]).sum::<f32>() / sides;
+    Audio::mono(audio.rate_hz, (0..audio.frames()).map(mean).collect())
+}
+
+fn at_other_rate(audio: &Audio, recast: Recast) -> Audio {
+    let mut channels = resampled(audio, recast.ratio).channels;
+    for side in &mut channels {
+        side.resize(recast.frames as usize, 0.0);
+    }
+    Audio {
+        rate_hz: recast.rate_hz,
+        channels,
+    }
 }
 
 /// Writes a loop into a trimmed channel that begins at `start` of the original.

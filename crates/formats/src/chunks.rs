@@ -71,7 +71,10 @@ mod tests {
             root_key: 61,
             recording_cents: 0.0,
             looped: None,
-            mark: Some("a mark".into()),
+            remarks: crate::Remarks {
+                mark: Some("a mark".into()),
+                ..crate::Remarks::default()
+            },
         };
         let audio = Audio::mono(48_000, vec![0.25; 200_000]);
         let file = wav_bytes(&audio, 24, Some(&sampler));

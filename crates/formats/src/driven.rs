@@ -227,9 +227,16 @@ impl Lowering<'_> {
             self.out.curves.push(Curve { id, points });
             id
         });
+        // Chance goes as far up as down: its amount has no sign, and formats know none.
+        let amount = if by_chance {
+            route.amount.abs()
+        } else {
+            route.amount
+        };
         self.push(Route {
             from,
             curve,
+            amount,
             ..*route
         });
     }

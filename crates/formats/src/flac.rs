@@ -1,7 +1,7 @@
 //! FLAC (RFC 9639), by the crate `flacenc`.
 
-use crate::FormatError;
 use crate::wav::to_24;
+use crate::{FormatError, Remarks};
 use flacenc::bitsink::ByteSink;
 use flacenc::component::BitRepr;
 use flacenc::error::Verify;
@@ -13,7 +13,12 @@ use std::io::Write;
 ///
 /// # Errors
 /// Those of `out`; where it is no sound that FLAC holds (1 to 8 channels, rates below 1 MHz).
-pub fn write_flac(out: &mut impl Write, audio: &Audio, bits: u16) -> Result<(), FormatError> {
+pub fn write_flac(
+    out: &mut impl Write,
+    audio: &Audio,
+    bits: u16,
+    remarks: &Remarks,
+) -> Result<(), FormatError> {
     let held = |what: &dyn std::fmt::Debug| {
         FormatError::TooMuch(format!("FLAC does not hold this sound: {what:?}."))
     };
@@ -42,13 +47,45 @@ pub fn write_flac(out: &mut impl Write, audio: &Audio, bits: u16) -> Result<(), 
         sizes[..2].copy_from_slice(&block.to_be_bytes());
         sizes[2..].copy_from_slice(&block.to_be_bytes());
     }
+    if remarks.said().next().is_some() {
+        put_comments(&mut bytes, remarks);
+    }
     Ok(out.write_all(&bytes)?)
+}
+
+/// Where the first block of what is known of the stream ends: it has 34 bytes behind the mark and its head (RFC 9639, sections 7 and 8.2).
+const STREAM_INFO_END: usize = 4 + 4 + 34;
+/// A block's kind (section 8.1), and that it is the last one.
+const COMMENTS: u8 = 4;
+const LAST: u8 = 0x80;
+
+/// Comments behind the first block (section 8.6); lengths of strings are little-endian there.
+fn put_comments(file: &mut Vec<u8>, remarks: &Remarks) {
+    if file.len() < STREAM_INFO_END {
+        return;
+    }
+    let string = |text: &str| [&(text.len() as u32).to_le_bytes()[..], text.as_bytes()].concat();
+    let comments: Vec<Vec<u8>> = remarks
+        .said()
+        .map(|(_, name, text)| string(&format!("{name}={text}")))
+        .collect();
+    let mut body = string("Ladder");
+    body.extend((comments.len() as u32).to_le_bytes());
+    body.extend(comments.concat());
+    let is_last = file[4] & LAST;
+    file[4] &= !LAST;
+    let mut block = vec![COMMENTS | is_last];
+    block.extend(&(body.len() as u32).to_be_bytes()[1..]);
+    block.extend(body);
+    file.splice(STREAM_INFO_END..STREAM_INFO_END, block);
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::decode;
+    use symphonia::core::io::MediaSourceStream;
+    use symphonia::core::probe::Hint;
 
     /// Against the decoder of the crate `symphonia`: not a bit is lost, in one channel and in two, however long.
     #[test]
@@ -66,10 +103,42 @@ mod tests {
                 channels: (0..sides).map(side).collect(),
             };
             let mut bytes = Vec::new();
-            write_flac(&mut bytes, &audio, bits as u16).unwrap();
+            write_flac(&mut bytes, &audio, bits as u16, &Remarks::default()).unwrap();
             assert_eq!(&bytes[..4], b"fLaC");
             let read = decode(bytes, Some("flac")).unwrap();
             assert_eq!(read, audio, "{frames} frames, {sides} sides, {bits} bits");
         }
+    }
+
+    /// `symphonia` is the independent reader.
+    #[test]
+    fn what_is_said_of_it_stands_inside() {
+        let audio = Audio::mono(48_000, (0..9_000).map(|n| (n % 7) as f32 / 8.0).collect());
+        let remarks = Remarks {
+            mark: None,
+            credits: "Fernhollow, René".to_owned(),
+            licence: "as you like".to_owned(),
+        };
+        let mut bytes = Vec::new();
+        write_flac(&mut bytes, &audio, 16, &remarks).unwrap();
+        assert_eq!(decode(bytes.clone(), Some("flac")).unwrap(), audio);
+        let stream = MediaSourceStream::new(Box::new(std::io::Cursor::new(bytes)), Default::default());
+        let probed = symphonia::default::get_probe().format(
+            &Hint::new(),
+            stream,
+            &Default::default(),
+            &Default::default(),
+        );
+        let mut format = probed.unwrap().format;
+        let metadata = format.metadata();
+        let tags = metadata.current().unwrap().tags();
+        let said: Vec<(String, String)> = (tags.iter())
+            .map(|tag| (tag.key.clone(), tag.value.to_string()))
+            .collect();
+        let expected = [("ARTIST", "Fernhollow, René"), ("LICENSE", "as you like")];
+        assert_eq!(
+            said,
+            expected.map(|(key, value)| (key.to_owned(), value.to_owned()))
+        );
     }
 }

@@ -1,7 +1,8 @@
 //! A lowered program as it will sound, before a sample of it is written.
 
+use crate::controls::numbers_of;
 use crate::{Bake, Lowered};
-use program::{Loop, Program, Region, RegionKey, ShapeId, Span, Strand, StrandId};
+use program::{Control, Loop, Program, Region, RegionKey, ShapeId, Span, Strand, StrandId};
 use std::collections::HashSet;
 
 /// Shapes of a lowered program are told from those of the original by this, so that a hand on one of the original's moves none of it.
@@ -46,7 +47,14 @@ impl Lowered {
             shape.id = shape_of(shape.id);
             shape
         });
+        // Moved on the panel, a control moves its controller.
+        let numbers = numbers_of(original);
+        let controls = original.controls.iter().map(|control| Control {
+            controller: numbers.get(&control.id).copied(),
+            ..control.clone()
+        });
         Program {
+            controls: controls.collect(),
             samples: original.samples.clone(),
             shapes: shapes.collect(),
             strands,

@@ -8,6 +8,7 @@ mod aiff;
 mod any;
 mod bake;
 mod chunks;
+mod controls;
 mod decode;
 mod dither;
 mod driven;
@@ -17,25 +18,32 @@ mod honesty;
 mod losses;
 mod lower;
 mod phrase;
+mod picture;
 mod plain;
+mod recast;
 mod riff;
 pub mod sf2;
 pub mod sfz;
+mod together;
 mod unharmed;
 mod wav;
 
 pub use aiff::read_aiff_sampler;
-pub use bake::{Bake, Rounds, bake};
+pub use bake::{Bake, bake};
 pub use chunks::small_chunks;
 pub use decode::{AudioReader, decode};
-pub use dither::to_16_bits;
+pub use dither::{Dither, to_16_bits};
 pub use flac::write_flac;
-pub use lower::{Format, Loss, Lowered, clean_name, lower};
+pub use lower::{Format, Loss, Lowered, clean_name, lower, lower_in};
 pub use phrase::{Phrase, PhraseEvent, read_phrase, write_phrase};
+pub use picture::picture_kind;
+pub use recast::{AudioForm, Recast, Rounds, SOUNDFONT_MOST_HZ};
 pub use sf2::write_sf2;
 pub use sfz::{read_sfz, write_sfz};
+pub use together::{Beside, PERCUSSION_BANK, Place, Placed, Together, lower_together, places_for};
 pub use wav::{
-    Sampler, WavLayout, decode_samples, encode_samples, read_mark, read_sampler, wav_bytes, write_wav,
+    Remarks, Sampler, WavLayout, decode_samples, encode_samples, read_mark, read_sampler, wav_bytes,
+    write_wav,
 };
 
 /// Why a file cannot be read or written; a sentence for its owner.

@@ -1,30 +1,38 @@
 //! What a format cannot hold, in sentences, and which strands and regions are left out for it.
 
 use crate::driven::{Lost, lower_driving};
-use crate::{Format, Loss};
+use crate::{AudioForm, Format, Loss, SOUNDFONT_MOST_HZ};
 use program::{
-    Among, BEND_KEYS, Cut, GoesFirst, On, Program, Region, SameKey, Source, Span, Standing, Strand, Turn,
-    Voices, When, Within, cut_of,
+    Among, BEND_KEYS, BusId, Cut, GoesFirst, On, Program, Region, SameKey, Source, Span, Standing, Strand,
+    StrandId, Turn, Voices, When, Within, cut_of,
 };
-
-/// The highest rate a SoundFont holds (2.04, section 7.10).
-const SOUNDFONT_MOST_HZ: u32 = 50_000;
+use std::collections::BTreeSet;
 
 /// What of a program a format can hold.
 pub(crate) struct Holds<'a> {
     program: &'a Program,
     format: Format,
+    form: AudioForm,
     at_first: Standing,
+    /// Strands of which something stands where its controls stand at first.
+    still: &'a BTreeSet<StrandId>,
     /// Of each shape of the program.
     lost: Vec<Lost>,
 }
 
 impl<'a> Holds<'a> {
-    pub(crate) fn of(program: &'a Program, format: Format) -> Self {
+    pub(crate) fn of(
+        program: &'a Program,
+        format: Format,
+        form: AudioForm,
+        still: &'a BTreeSet<StrandId>,
+    ) -> Self {
         Self {
             program,
             format,
+            form,
             at_first: Standing::of(program),
+            still,
             lost: (program.shapes.iter())
                 .map(|shape| lower_driving(program, shape, format).1)
                 .collect(),
@@ -37,6 +45,9 @@ impl<'a> Holds<'a> {
 
     /// Whether a strand is written.
     pub(crate) fn strand(&self, strand: &Strand) -> bool {
+        if self.format == Format::Page {
+            return !strand.muted;
+        }
         let event = match strand.on {
             On::KeyDown(Among::Any | Among::First) => true,
             On::KeyDown(Among::Legato) | On::KeyUp { .. } => !self.is_soundfont(),
@@ -47,9 +58,7 @@ impl<'a> Holds<'a> {
 
     /// Whether a region is.
     pub(crate) fn region(&self, region: &Region) -> bool {
-        self.has_strand(region)
-            && (!self.is_soundfont()
-                || !(self.waits(region) || self.is_unchosen(region) || self.is_too_fast(region)))
+        self.has_strand(region) && (!self.is_soundfont() || !(self.waits(region) || self.is_unchosen(region)))
     }
 
     /// Whether a SoundFont can end a sound in this way: by what is of the same class.
@@ -107,14 +116,52 @@ impl<'a> Holds<'a> {
         (self.program.strand_of(region)).is_some_and(|strand| test(&strand.voices))
     }
 
+    /// Whether it is heard through effects: of its strand, of a row that this sends to, or of the whole.
+    fn has_effects(&self, region: &Region) -> bool {
+        let has = |id: BusId| {
+            let bus = self.program.buses.iter().find(|bus| bus.id == id);
+            bus.is_some_and(|bus| bus.effects.iter().any(|effect| effect.on))
+        };
+        let sends = |strand: &Strand| strand.sends.iter().any(|send| has(send.bus));
+        self.region(region)
+            && (has(BusId::WHOLE)
+                || has(BusId::of_strand(region.key.strand))
+                || self.program.strand_of(region).is_some_and(sends))
+    }
+
+    /// Whether something of it stands where its controls stand at first.
+    fn is_still(&self, region: &Region) -> bool {
+        self.region(region) && self.still.contains(&region.key.strand)
+    }
+
+    /// Whether its sample is written at another rate than it was asked for.
     fn is_too_fast(&self, region: &Region) -> bool {
         let sample = self.program.samples.get(region.sample);
-        sample.is_some_and(|sample| sample.rate_hz > SOUNDFONT_MOST_HZ)
+        self.is_soundfont()
+            && sample.is_some_and(|sample| self.form.rate_hz.unwrap_or(sample.rate_hz) > SOUNDFONT_MOST_HZ)
+    }
+
+    /// Whether its sample is written at a lower rate than it was recorded in.
+    fn is_slowed(&self, region: &Region) -> bool {
+        let sample = self.program.samples.get(region.sample);
+        sample.is_some_and(|sample| self.form.rate_of(sample, self.format) < sample.rate_hz)
+    }
+
+    /// Whether two sides of its sample are made one.
+    fn is_folded(&self, region: &Region) -> bool {
+        let sample = self.program.samples.get(region.sample);
+        self.form.one_side && sample.is_some_and(|sample| sample.channels > 1)
     }
 }
 
 /// A sentence, and the regions it is true of.
 type Sentence = (&'static str, fn(&Holds<'_>, &Region) -> bool);
+
+pub(crate) const KEY_UPS_ARE_LEFT_OUT: &str = "SoundFont has no key-up sounds: they are left out.";
+pub(crate) const KEY_UPS_ARE_BESIDE: &str =
+    "SoundFont has no key-up sounds: they are a preset beside, where keys that go down start them.";
+pub(crate) const TURNS_ARE_LEFT_OUT: &str = "SoundFont has no round robins: the first of each is written.";
+pub(crate) const TURNS_ARE_BESIDE: &str = "SoundFont has no round robins: the others are presets beside.";
 
 /// What a SoundFont loses.
 const OF_SOUNDFONT: &[Sentence] = &[
@@ -122,9 +169,16 @@ const OF_SOUNDFONT: &[Sentence] = &[
         holds.is_muted(region)
     }),
     (
-        "SoundFont has no key-up sounds: they are left out.",
-        |holds, region| holds.is_on(region, |on| on.is_key_up()),
+        "SoundFont has no effects of its own: these are left out.",
+        |holds, region| holds.has_effects(region),
     ),
+    (
+        "SoundFont does not drive what these controls drive, or not from where they stand at first: there it stays.",
+        |holds, region| holds.is_still(region),
+    ),
+    (KEY_UPS_ARE_LEFT_OUT, |holds, region| {
+        holds.is_on(region, |on| on.is_key_up())
+    }),
     (
         "SoundFont has no sounds of pedals: they are left out.",
         |holds, region| holds.is_on(region, |on| matches!(on, On::Enters(_))),
@@ -137,17 +191,16 @@ const OF_SOUNDFONT: &[Sentence] = &[
         "SoundFont does not know which key is the first: these sound on every key.",
         |holds, region| holds.is_on(region, |on| *on == On::KeyDown(Among::First)),
     ),
-    (
-        "SoundFont has no round robins: the first of each is written.",
-        |holds, region| holds.has_strand(region) && holds.waits(region),
-    ),
+    (TURNS_ARE_LEFT_OUT, |holds, region| {
+        holds.has_strand(region) && holds.waits(region)
+    }),
     (
         "SoundFont has no controllers and no keys that choose: what sounds at first is written.",
         |holds, region| holds.has_strand(region) && holds.is_unchosen(region),
     ),
     (
-        "SoundFont holds rates up to 50,000 Hz: these samples cannot be written yet and are left out.",
-        |holds, region| holds.has_strand(region) && holds.is_too_fast(region),
+        "SoundFont holds rates up to 50,000 Hz: these are written at 48,000 or 44,100 Hz.",
+        |holds, region| holds.region(region) && holds.is_too_fast(region),
     ),
     (
         "A SoundFont is bent by two keys each way: these are bent by that.",
@@ -233,11 +286,31 @@ const OF_SOUNDFONT: &[Sentence] = &[
     ),
 ];
 
+/// What the form of the audio loses.
+const OF_FORM: &[Sentence] = &[
+    (
+        "What lies above half of the lower rate is left out.",
+        |holds, region| holds.region(region) && holds.is_slowed(region) && !holds.is_too_fast(region),
+    ),
+    (
+        "Two sides become one, their mean; what had one side comes down by 3 dB with them.",
+        |holds, region| holds.region(region) && holds.is_folded(region),
+    ),
+];
+
 /// What SFZ loses.
 const OF_SFZ: &[Sentence] = &[
     ("Muted strands are left out.", |holds, region| {
         holds.is_muted(region)
     }),
+    (
+        "SFZ has no effects of its own: these are left out.",
+        |holds, region| holds.has_effects(region),
+    ),
+    (
+        "SFZ does not drive what these controls drive: it stays where it stands at first.",
+        |holds, region| holds.is_still(region),
+    ),
     (
         "SFZ has no turns at random that never come twice: these are written one after another.",
         |holds, region| {
@@ -346,18 +419,23 @@ const OF_SFZ: &[Sentence] = &[
     }),
 ];
 
+/// What a page that plays loses: what nobody hears.
+const OF_PAGE: &[Sentence] = &[("Muted strands are left out.", |holds, region| {
+    holds.is_muted(region)
+})];
+
 /// Everything that is lost, with how many regions it touches. Of what is left out for one reason, no other is said.
 pub(crate) fn losses(holds: &Holds<'_>) -> Vec<Loss> {
-    let sentences = if holds.is_soundfont() {
-        OF_SOUNDFONT
-    } else {
-        OF_SFZ
+    let sentences = match holds.format {
+        Format::SoundFont2 => OF_SOUNDFONT,
+        Format::Sfz => OF_SFZ,
+        Format::Page => OF_PAGE,
     };
     let touched = |test: fn(&Holds<'_>, &Region) -> bool| {
         let regions = holds.program.regions.iter();
         regions.filter(|region| test(holds, region)).count()
     };
-    (sentences.iter())
+    (sentences.iter().chain(OF_FORM))
         .map(|(what, test)| Loss {
             what: (*what).to_owned(),
             regions: touched(*test),

@@ -1,19 +1,27 @@
 //! From what is heard to what a format can hold.
 
 mod asked;
+mod audio;
+mod names;
+mod page;
+mod written;
 
+use crate::controls::ByControllers;
 use crate::driven::lower_driving;
 use crate::losses::{Holds, losses};
-use crate::{Bake, Rounds, sf2};
+use crate::{AudioForm, Bake, sf2};
 use asked::{controllers_of, lowered_event, meet, turn_of_both};
+use audio::{Audio, Samples};
+pub use names::clean_name;
 use program::{
-    BEND_KEYS, ChosenBy, Cut, FadeCurve, Loop, LoopRuns, LoopWay, Loudness, On, Program, Region, RegionKey,
-    RegionOf, SameKey, Sample, SampleId, Shape, ShapeId, Standing, Strand, StrandId, Switch, SwitchId,
-    Voices, When, cut_of, level_db, pan_of,
+    BEND_KEYS, ChosenBy, Cut, FadeCurve, Program, Region, RegionKey, RegionOf, SameKey, Sample, Shape,
+    ShapeId, Standing, Strand, StrandId, Switch, SwitchId, Voices, When, cut_of, level_db, pan_of,
 };
 use serde::{Deserialize, Serialize};
-use signal::{amplitude_to_db, db_to_amplitude};
-use std::collections::{HashMap, HashSet};
+use signal::amplitude_to_db;
+use std::collections::HashMap;
+use written::{lowered_loudness, tenths};
+pub(crate) use written::{sustain_db_of, sustain_percent};
 
 /// A format to export to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -23,6 +31,8 @@ pub enum Format {
     Sfz,
     /// SoundFont 2.04.
     SoundFont2,
+    /// A page that plays: our own engine and panel, with FLAC files in pieces.
+    Page,
 }
 
 /// Something that the format cannot hold, and what is written instead.
@@ -50,26 +60,53 @@ pub struct Lowered {
 /// The highest `volume` of SFZ, version 1.
 const SFZ_MOST_DB: f64 = 6.0;
 
+/// In hundredths, as an SFZ says decibels.
+fn hundredths(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
+}
+
+/// What a level is over the most that a format says, in dB: that is in the samples.
+fn over_db(gain_db: f64, most_db: f64) -> f64 {
+    (hundredths(gain_db) - most_db).max(0.0)
+}
+
 /// Stands for sounding on whatever the key does: the longest release of a SoundFont (2.04, section 8.1.2: 8,000 timecents, about 100 s).
 const ON_AND_ON_MS: f64 = 100_000.0;
 
 /// Lowers a program: trims, fades and crossfades are baked into the audio; tuning is rounded to whole cents; and what
 /// the format has no word for is left out and named.
 pub fn lower(program: &Program, format: Format) -> Lowered {
-    let holds = Holds::of(program, format);
+    lower_in(program, format, AudioForm::default())
+}
+
+/// The same with audio in a form that is asked for: loops move with the rate, and go round in a whole number of frames.
+pub fn lower_in(program: &Program, format: Format, form: AudioForm) -> Lowered {
+    lower_among(program, format, form, form.narrow_db(std::iter::once(program)))
+}
+
+/// The same among others: what has one side is lowered by so much.
+pub(crate) fn lower_among(program: &Program, format: Format, form: AudioForm, narrow_db: f64) -> Lowered {
+    if format == Format::Page {
+        return page::lowered(program, form, narrow_db);
+    }
+    let ByControllers { program, still } = &ByControllers::of(program, format);
+    let holds = Holds::of(program, format, form, still);
     let mut lowering = Lowering {
         program,
         format,
+        form,
+        narrow_db,
         lowered: Program {
             name: clean_name(&program.name),
             credits: program.credits.clone(),
             licence: program.licence.clone(),
+            controls: program.controls.clone(),
+            controllers_at_first: program.controllers_at_first.clone(),
             ..Program::default()
         },
-        bakes: Vec::new(),
+        audio: Samples::default(),
         regions_from: Vec::new(),
         strands: HashMap::new(),
-        names: HashSet::new(),
     };
     for strand in program.strands.iter().filter(|strand| holds.strand(strand)) {
         for shape in shapes_of(program, strand) {
@@ -90,9 +127,13 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
     if format == Format::SoundFont2 {
         sf2::share_first_shapes(&mut lowering.lowered);
     }
+    let Samples { samples, bakes, .. } = lowering.audio;
     Lowered {
-        program: lowering.lowered,
-        bakes: lowering.bakes,
+        program: Program {
+            samples,
+            ..lowering.lowered
+        },
+        bakes,
         regions_from: lowering.regions_from,
         losses: losses(&holds),
     }
@@ -102,12 +143,14 @@ pub fn lower(program: &Program, format: Format) -> Lowered {
 struct Lowering<'a> {
     program: &'a Program,
     format: Format,
+    form: AudioForm,
+    /// What has one side is lowered by this.
+    narrow_db: f64,
     lowered: Program,
-    bakes: Vec<Bake>,
+    audio: Samples,
     regions_from: Vec<usize>,
     /// By what they are of, and by the shape of their own that regions have.
     strands: HashMap<(StrandId, Option<ShapeId>), StrandId>,
-    names: HashSet<String>,
 }
 
 /// `None` for the strand's own shape, and each that regions of it have for themselves: formats say shapes of strands.
@@ -188,55 +231,21 @@ impl Lowering<'_> {
         let Some(sample) = program.samples.get(region.sample) else {
             return;
         };
-        let end_frame = region.end_frame.min(sample.frames);
-        if region.start_frame >= end_frame {
+        let (gain_db, baked_db) = self.gain(region, sample, strand);
+        let Some(audio) = Audio::of(program, region, sample, (self.format, self.form), baked_db) else {
             return;
-        }
-        let looped = self
-            .program
-            .loop_of(region)
-            .filter(|l| l.fits(end_frame) && l.start_frame >= region.start_frame + l.crossfade_frames);
-        let (gain_db, baked_db) = self.gain(region);
-        let rounds = match looped {
-            Some(looped) if self.is_soundfont() => {
-                rounds_of_soundfont(&looped, region.start_frame, end_frame)
-            }
-            _ => Rounds::PLAIN,
         };
-        let bake = Bake {
-            sample: region.sample,
-            start_frame: region.start_frame,
-            end_frame,
-            fade_in_frames: region.fade_in_frames,
-            fade_out_frames: if looped.is_some() {
-                0
-            } else {
-                region.fade_out_frames
-            },
-            fade_curve: region.fade_curve,
-            looped,
-            rounds,
-            gain_db: baked_db,
-        };
-        let written = looped.map(|looped| written_loop(&looped, rounds, region.start_frame));
-        // A way back is written out behind the loop, in place of what followed it.
-        let frames = match (looped, written) {
-            (Some(l), Some(written)) if rounds.after_frames == 0 && l.way == LoopWay::Forward => {
-                written.end_frame + end_frame - l.end_frame
-            }
-            (_, Some(written)) => written.end_frame + rounds.after_frames,
-            (_, None) => end_frame - region.start_frame,
-        };
-        let sample = self.sample(sample, bake, frames);
+        let (frames, written) = (audio.frames, audio.looped);
+        let number = self.audio.number_of(sample, audio.bake, frames);
         let mut key_follow = (region.key_follow * 100.0).round() / 100.0;
         if self.is_soundfont() {
             // Section 8.1.2, scaleTuning: 0 to 1,200 cents for a key.
             key_follow = key_follow.clamp(0.0, 12.0);
         }
-        let (root_key, recording_cents) = self.root(region, key_follow);
+        let (root_key, recording_cents) = self.root(region, key_follow, audio.lower_by_cents);
         let when = self.when(region);
         let mut pan = (pan_of(program, region) * 100.0).round() / 100.0;
-        if self.is_soundfont() && self.lowered.samples[sample].channels > 1 {
+        if self.is_soundfont() && self.audio.samples[number].channels > 1 {
             pan = sf2::pan_of_two_sides(pan);
         }
         let shape = (self.is_soundfont() && region.to_end).then(|| self.on_and_on(strand));
@@ -246,7 +255,7 @@ impl Lowering<'_> {
                 strand,
                 of: RegionOf::Own(self.lowered.regions_of(strand).count() as u64),
             },
-            sample,
+            sample: number,
             when,
             key_follow,
             shape,
@@ -273,50 +282,36 @@ impl Lowering<'_> {
     }
 
     /// Level as it is written, and what is over that.
-    fn gain(&self, region: &Region) -> (f64, f64) {
-        let mut gain_db = level_db(self.program, region);
+    fn gain(&self, region: &Region, sample: &Sample, strand: StrandId) -> (f64, f64) {
+        let narrow_db = if sample.channels == 1 { self.narrow_db } else { 0.0 };
+        let mut gain_db = level_db(self.program, region) - narrow_db;
         if self.is_soundfont() {
             // Where controllers stand at first, they stay.
             let standing = Standing::of(self.program);
             let faded = standing.gain(self.program.sources_of(region));
             gain_db += amplitude_to_db(faded);
         }
+        // What a player takes away by itself is given to it.
+        let mut taken_db = 0.0;
         let gain_db = if self.is_soundfont() {
-            tenths(gain_db).max(-144.0)
+            let shape = self.lowered.shapes.iter().find(|shape| shape.id.0 == strand.0);
+            taken_db = sf2::taken_by_resonance(shape.and_then(|shape| shape.filter.as_ref()));
+            tenths(gain_db + taken_db).max(-144.0)
         } else {
-            (gain_db * 100.0).round() / 100.0
+            hundredths(gain_db)
         };
         // A SoundFont only attenuates (2.04, section 8.1.2, initialAttenuation); SFZ's `volume` ends at +6 dB. What is over is in the samples.
         let most_db = if self.is_soundfont() { 0.0 } else { SFZ_MOST_DB };
-        let baked_db = (gain_db - most_db).max(0.0);
-        (gain_db - baked_db, baked_db)
-    }
-
-    /// The sample that is made in this way: regions that play the same share it.
-    fn sample(&mut self, sample: &Sample, bake: Bake, frames: u64) -> usize {
-        if let Some(same) = self.bakes.iter().position(|other| *other == bake) {
-            return same;
-        }
-        self.bakes.push(bake);
-        let name = unique(&mut self.names, &clean_name(&sample.name));
-        self.lowered.samples.push(Sample {
-            id: SampleId(self.lowered.samples.len() as u64),
-            source: format!("samples/{name}.wav"),
-            name,
-            frames,
-            first_channel: 0,
-            source_channels: sample.channels,
-            ..sample.clone()
-        });
-        self.lowered.samples.len() - 1
+        let baked_db = over_db(gain_db, most_db);
+        (gain_db - baked_db - taken_db, baked_db)
     }
 
     /// Whole cents in −50..50, the rest in the root; where the pitch does not follow the key as usual, its root is where it was.
-    fn root(&self, region: &Region, key_follow: f64) -> (u8, f64) {
+    fn root(&self, region: &Region, key_follow: f64, lower_by_cents: f64) -> (u8, f64) {
         let of_strand = self.program.strand_of(region).map_or(0.0, |strand| {
             100.0 * f64::from(strand.transpose_keys) + strand.tune_cents
         });
-        let cents = (region.recording_cents - region.tune_cents - of_strand).round();
+        let cents = (region.recording_cents - lower_by_cents - region.tune_cents - of_strand).round();
         let above = cents + f64::from(region.root_key) * 100.0;
         let root = if key_follow == 1.0 {
             (above / 100.0).round().clamp(0.0, 127.0)
@@ -403,117 +398,4 @@ impl Lowering<'_> {
             ..*by
         })
     }
-}
-
-/// Frames that a SoundFont has of a loop at least, and before and after it (2.04, section 7.10).
-const SOUNDFONT_LOOP_FRAMES: u64 = 32;
-const SOUNDFONT_BESIDE_LOOP: u64 = 8;
-
-/// How often a loop is written so that it is long enough for a SoundFont, and has enough beside it. What is heard after it is kept, where that is enough.
-fn rounds_of_soundfont(looped: &Loop, start_frame: u64, end_frame: u64) -> Rounds {
-    let round = looped.round_frames();
-    let missing = SOUNDFONT_BESIDE_LOOP.saturating_sub(looped.start_frame - start_frame);
-    let heard_after = looped.runs == LoopRuns::WhileHeld && looped.way == LoopWay::Forward;
-    let is_kept = heard_after && end_frame - looped.end_frame >= SOUNDFONT_BESIDE_LOOP;
-    Rounds {
-        before: missing.div_ceil(round),
-        inside: SOUNDFONT_LOOP_FRAMES.div_ceil(round),
-        after_frames: if is_kept { 0 } else { SOUNDFONT_BESIDE_LOOP },
-    }
-}
-
-/// Where a loop lies as it is written, in frames of what was trimmed.
-fn written_loop(looped: &Loop, rounds: Rounds, start_frame: u64) -> Loop {
-    let runs = if looped.runs_through_release() {
-        LoopRuns::ThroughRelease
-    } else {
-        LoopRuns::WhileHeld
-    };
-    let first = looped.start_frame - start_frame + looped.round_frames() * rounds.before;
-    Loop::plain(first, first + looped.round_frames() * rounds.inside, runs)
-}
-
-/// In the digits that are written. SFZ: whole milliseconds, sustain and the effect of velocity in thousandths. What a pedal starts has no strike that could make it softer.
-fn lowered_loudness(loudness: Loudness, on: &On, format: Format) -> Loudness {
-    let by_strike = if matches!(on, On::Enters(_)) {
-        0.0
-    } else {
-        loudness.velocity_to_level
-    };
-    let whole = |ms: f64| ms.round().clamp(0.0, 100_000.0);
-    if format == Format::SoundFont2 {
-        // Timecents, centibels, and 960ths of the usual.
-        let time = |ms: f64| sf2::ms_of(sf2::timecents(whole(ms)));
-        return Loudness {
-            delay_ms: time(loudness.delay_ms),
-            attack_ms: time(loudness.attack_ms),
-            hold_ms: time(loudness.hold_ms),
-            decay_ms: time(loudness.decay_ms),
-            sustain_db: tenths(loudness.sustain_db).clamp(-144.0, 0.0),
-            release_ms: time(loudness.release_ms),
-            velocity_to_level: (by_strike * 960.0).round() / 960.0,
-            bends: [0.0; 3],
-        };
-    }
-    Loudness {
-        delay_ms: whole(loudness.delay_ms),
-        attack_ms: whole(loudness.attack_ms),
-        hold_ms: whole(loudness.hold_ms),
-        decay_ms: whole(loudness.decay_ms),
-        sustain_db: sustain_db_of(sustain_percent(loudness.sustain_db)),
-        release_ms: whole(loudness.release_ms),
-        velocity_to_level: (by_strike * 1000.0).round() / 1000.0,
-        bends: [0.0; 3],
-    }
-}
-
-fn tenths(value: f64) -> f64 {
-    let rounded = (value * 10.0).round() / 10.0;
-    // Of nothing there is one kind.
-    if rounded == 0.0 { 0.0 } else { rounded }
-}
-
-/// Sustain as SFZ writes it, in thousandths of a percent of amplitude.
-pub(crate) fn sustain_percent(db: f64) -> f64 {
-    (db_to_amplitude(db.min(0.0)) * 100_000.0).round() / 1000.0
-}
-
-pub(crate) fn sustain_db_of(percent: f64) -> f64 {
-    if percent >= 100.0 {
-        0.0
-    } else {
-        signal::amplitude_to_db((percent / 100.0).max(1e-5))
-    }
-}
-
-/// A name that every file system and both formats take: what is a separator or a control becomes a low line.
-pub fn clean_name(name: &str) -> String {
-    let plain: String = name
-        .replace('♯', "#")
-        .replace('♭', "b")
-        .chars()
-        .map(|c| {
-            if c.is_control() || "/\\:*?\"<>|=$".contains(c) {
-                '_'
-            } else {
-                c
-            }
-        })
-        .collect();
-    let plain = plain.trim().trim_matches('.').to_owned();
-    if plain.is_empty() {
-        "unnamed".to_owned()
-    } else {
-        plain
-    }
-}
-
-fn unique(taken: &mut HashSet<String>, name: &str) -> String {
-    let mut candidate = name.to_owned();
-    let mut n = 2;
-    while !taken.insert(candidate.to_lowercase()) {
-        candidate = format!("{name} {n}");
-        n += 1;
-    }
-    candidate
 }

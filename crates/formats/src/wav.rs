@@ -14,8 +14,31 @@ pub struct Sampler {
     pub recording_cents: f64,
     /// Forward loops only.
     pub looped: Option<Loop>,
-    /// A remark inside the file (`LIST` `INFO` `ICMT`).
+    /// What is said of it inside the file.
+    pub remarks: Remarks,
+}
+
+/// What is said of a recording inside its file: the chunks of `LIST` `INFO`, or the comments of FLAC.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Remarks {
+    /// `ICMT`; `None` for nothing.
     pub mark: Option<String>,
+    /// Who made it (`IART`); empty for nothing.
+    pub credits: String,
+    /// What may be done with it (`ICOP`); empty for nothing.
+    pub licence: String,
+}
+
+impl Remarks {
+    /// Those that say something, by the names of their chunks and of FLAC's comments (RFC 9639, section 8.6).
+    pub(crate) fn said(&self) -> impl Iterator<Item = (&'static [u8; 4], &'static str, &str)> {
+        let all: [(&[u8; 4], &str, &str); 3] = [
+            (b"IART", "ARTIST", &self.credits),
+            (b"ICMT", "DESCRIPTION", self.mark.as_deref().unwrap_or_default()),
+            (b"ICOP", "LICENSE", &self.licence),
+        ];
+        all.into_iter().filter(|(.., text)| !text.is_empty())
+    }
 }
 
 const EXTENSIBLE: u16 = 0xFFFE;
@@ -74,9 +97,11 @@ impl WavLayout {
         }
         if let Some(sampler) = &self.sampler {
             chunk(&mut chunks, b"smpl", &smpl(self.rate_hz, sampler));
-            if let Some(mark) = &sampler.mark {
-                let mut info = Vec::new();
-                chunk(&mut info, b"ICMT", &[mark.as_bytes(), &[0]].concat());
+            let mut info = Vec::new();
+            for (id, _, text) in sampler.remarks.said() {
+                chunk(&mut info, id, &[text.as_bytes(), &[0]].concat());
+            }
+            if !info.is_empty() {
                 list(&mut chunks, b"INFO", &info);
             }
         }
@@ -196,15 +221,23 @@ pub fn read_sampler(file: &[u8]) -> Option<Sampler> {
         root_key: root as u8,
         recording_cents,
         looped,
-        mark: read_mark(file),
+        remarks: Remarks {
+            mark: read_mark(file),
+            credits: read_remark(file, b"IART").unwrap_or_default(),
+            licence: read_remark(file, b"ICOP").unwrap_or_default(),
+        },
     })
 }
 
-/// Reads the remark inside a file, if it has one.
+/// Reads the mark inside a file, if it has one.
 pub fn read_mark(file: &[u8]) -> Option<String> {
+    read_remark(file, b"ICMT")
+}
+
+fn read_remark(file: &[u8], id: &[u8; 4]) -> Option<String> {
     let body = find(file, b"LIST").filter(|body| body.starts_with(b"INFO"))?;
     // A list is laid out as a file is, less its first eight bytes.
-    let inside = find(&[&[0; 8], body].concat(), b"ICMT")?.to_vec();
+    let inside = find(&[&[0; 8], body].concat(), id)?.to_vec();
     let text = String::from_utf8(inside).ok()?;
     Some(text.trim_end_matches('\0').to_owned())
 }
@@ -231,14 +264,18 @@ mod tests {
                 start_frame: start, end_frame: start + length, crossfade_frames: 0,
                 likeness_percent: 100, way: program::LoopWay::Forward, runs: LoopRuns::ThroughRelease,
             });
-            let mark = (key % 2 == 0).then(|| format!("mark {key}"));
-            let sampler = Sampler { root_key: key, recording_cents: cents, looped, mark };
+            let remarks = Remarks {
+                mark: (key % 2 == 0).then(|| format!("mark {key}")),
+                credits: if key % 3 == 0 { "Fernhollow, René".to_owned() } else { String::new() },
+                licence: if key % 5 == 0 { "as you like".to_owned() } else { String::new() },
+            };
+            let sampler = Sampler { root_key: key, recording_cents: cents, looped, remarks };
             let file = wav_bytes(&audio, bits, Some(&sampler));
             let read = read_sampler(&file).unwrap();
             prop_assert_eq!(read.root_key, key);
             prop_assert!((read.recording_cents - cents).abs() < 1e-4);
             prop_assert_eq!(read.looped, looped);
-            prop_assert_eq!(read.mark, sampler.mark);
+            prop_assert_eq!(read.remarks, sampler.remarks);
             // `symphonia` is the independent reader.
             prop_assert_eq!(crate::decode(file, Some("wav")).unwrap(), audio);
         }
@@ -271,7 +308,7 @@ mod tests {
             root_key: 60,
             recording_cents: -50.0,
             looped: None,
-            mark: None,
+            remarks: Remarks::default(),
         };
         let bytes = smpl(48_000, &sampler);
         assert_eq!(bytes[12..20], [59, 0, 0, 0, 0, 0, 0, 0x80]);

@@ -4,7 +4,7 @@
 #![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
 
 use engine::{Event, EventKind, render_offline};
-use formats::{Format, FormatError, bake, lower, write_sf2, write_sfz};
+use formats::{Format, FormatError, Placed, bake, lower, write_sf2, write_sfz};
 use program::{
     Course, CourseId, Filter, Movement, MovementId, ParamId, Passes, Program, Rate, Region, Route, RouteId,
     Sample, SampleId, Shape, ShapeId, Source, Wave,
@@ -84,7 +84,7 @@ fn both_on(program: &Program, audio: &Audio, frames: usize, key: u8) -> (Vec<f32
     let lowered = lower(program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|of| bake(audio, of)).collect();
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered.program, 24, |n| {
+    write_sf2(&mut file, &[Placed::alone(lowered.program.clone())], 24, |n| {
         Ok::<_, FormatError>(baked[n].clone())
     })
     .unwrap();

@@ -3,7 +3,9 @@
 #![allow(clippy::unwrap_used)] // A test and its helpers may fail so.
 
 use formats::sfz::{Document, FileFacts, read_sfz};
-use formats::{Format, FormatError, bake, lower, read_phrase, sf2, write_phrase, write_sf2, write_sfz};
+use formats::{
+    Format, FormatError, Placed, bake, lower, read_phrase, sf2, write_phrase, write_sf2, write_sfz,
+};
 use program::{Loop, LoopRuns, Program, Region, Sample, SampleId};
 use rand::{Rng, SeedableRng};
 use rand_pcg::Pcg64;
@@ -80,7 +82,7 @@ fn damaged_soundfonts_are_told_or_read() {
     let program = program();
     let lowered = lower(&program, Format::SoundFont2);
     let mut out = Cursor::new(Vec::new());
-    write_sf2(&mut out, &lowered.program, 24, |n| {
+    write_sf2(&mut out, &[Placed::alone(lowered.program.clone())], 24, |n| {
         let audio = Audio {
             rate_hz: 44_100,
             channels: vec![vec![0.1; 300]; n + 1],
@@ -151,7 +153,7 @@ fn damaged_flac_and_aiff_files_are_told_or_read() {
     let side: Vec<f32> = (0..400).map(|n| (n as f32 * 0.1).sin()).collect();
     let audio = Audio::mono(44_100, side);
     let mut flac = Vec::new();
-    formats::write_flac(&mut flac, &audio, 16).unwrap();
+    formats::write_flac(&mut flac, &audio, 16, &formats::Remarks::default()).unwrap();
     all_are_read("FLAC", &flac, |bytes| {
         formats::decode(bytes, Some("flac")).is_ok()
     });

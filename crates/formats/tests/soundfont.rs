@@ -1,7 +1,7 @@
 //! A SoundFont of ours, read by an independent parser and rendered by an independent renderer (crate `rustysynth`), beside our own engine.
 
 use engine::{Event, EventKind, render_offline};
-use formats::{Format, FormatError, bake, lower, write_sf2};
+use formats::{Format, FormatError, Placed, bake, lower, write_sf2};
 use program::{
     Cut, Fade, Loop, LoopRuns, On, Program, Region, Sample, Source, Span, Strand, Turn, When, Within,
 };
@@ -110,7 +110,7 @@ fn the_soundfont_plays_in_tune_holds_and_tells_its_layers_apart() {
     let lowered = lower(&program, Format::SoundFont2);
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
     let mut file = std::io::Cursor::new(Vec::new());
-    write_sf2(&mut file, &lowered.program, 24, |n| {
+    write_sf2(&mut file, &[Placed::alone(lowered.program.clone())], 24, |n| {
         Ok::<_, FormatError>(baked[n].clone())
     })
     .unwrap();
@@ -216,7 +216,10 @@ fn a_soundfont_is_read_back_and_a_broken_one_is_refused() {
     let lowered = lower(&program, Format::SoundFont2);
     let mut bytes = std::io::Cursor::new(Vec::new());
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
-    write_sf2::<FormatError>(&mut bytes, &lowered.program, 24, |n| Ok(baked[n].clone())).unwrap();
+    write_sf2::<FormatError>(&mut bytes, &[Placed::alone(lowered.program.clone())], 24, |n| {
+        Ok(baked[n].clone())
+    })
+    .unwrap();
     let bytes = bytes.into_inner();
     let mut file = formats::sf2::File::read(std::io::Cursor::new(&bytes)).unwrap();
     let zones: Vec<_> = file.instruments.iter().flat_map(|of| of.zones.clone()).collect();
@@ -362,7 +365,10 @@ fn sides_of_both(program: &Program, audio: &[Audio], key: u8) -> [[f64; 2]; 2] {
     let lowered = lower(program, Format::SoundFont2);
     let mut bytes = std::io::Cursor::new(Vec::new());
     let baked: Vec<Audio> = lowered.bakes.iter().map(|b| bake(&audio[b.sample], b)).collect();
-    write_sf2::<FormatError>(&mut bytes, &lowered.program, 24, |n| Ok(baked[n].clone())).unwrap();
+    write_sf2::<FormatError>(&mut bytes, &[Placed::alone(lowered.program.clone())], 24, |n| {
+        Ok(baked[n].clone())
+    })
+    .unwrap();
     let font = Arc::new(SoundFont::new(&mut std::io::Cursor::new(bytes.into_inner())).unwrap());
     let theirs = independent(&font, key, 127, 1);
     let events = [Event {
@@ -486,10 +492,13 @@ fn a_soundfont_of_16_bits_has_no_low_bytes() {
     let (program, audio) = instrument();
     let lowered = lower(&program, Format::SoundFont2);
     let baked: Vec<Audio> = (lowered.bakes.iter())
-        .map(|plan| formats::to_16_bits(&bake(&audio[plan.sample], plan)))
+        .map(|plan| formats::to_16_bits(&bake(&audio[plan.sample], plan), formats::Dither::Flat))
         .collect();
     let mut bytes = std::io::Cursor::new(Vec::new());
-    write_sf2::<FormatError>(&mut bytes, &lowered.program, 16, |n| Ok(baked[n].clone())).unwrap();
+    write_sf2::<FormatError>(&mut bytes, &[Placed::alone(lowered.program.clone())], 16, |n| {
+        Ok(baked[n].clone())
+    })
+    .unwrap();
     let bytes = bytes.into_inner();
     assert!(!bytes.windows(4).any(|four| four == b"sm24"));
     SoundFont::new(&mut bytes.as_slice()).unwrap();

@@ -245,23 +245,19 @@ fn pass_of(
             layer.low_velocity = (n > 0).then_some(lows[n]);
         }
     }
+    let sounds_on = if strand.on.is_key_up() {
+        SoundsOn::KeyUp
+    } else {
+        SoundsOn::KeyDown
+    };
     Pass {
-        // By rule, too, the strand of a pass has its name.
-        id: PassId(strand.id.0),
-        name: strand.name.chars().take(120).collect(),
-        sounds_on: if strand.on.is_key_up() {
-            SoundsOn::KeyUp
-        } else {
-            SoundsOn::KeyDown
-        },
-        rungs: Vec::new(),
         layers,
-        round_robins: 1,
-        hold_ms: 3_000,
-        hold_high_ms: None,
-        tail_ms: 3_000,
-        controller: None,
-        chord: Vec::new(),
+        // By rule, too, the strand of a pass has its name.
+        ..Pass::of_files(
+            PassId(strand.id.0),
+            strand.name.chars().take(120).collect(),
+            sounds_on,
+        )
     }
 }
 
@@ -351,6 +347,7 @@ fn as_treated(region: &Region, sample: usize, take: &PlacedTake) -> Region {
     let beside = |of_region: f64, made: Option<f64>, now: f64| of_region + now - made.unwrap_or(0.0);
     let rooted =
         made.is_some_and(|made| (made.root_key, made.recording_cents) == (now.root_key, now.recording_cents));
+    let ends = (region.start_frame, region.end_frame);
     let mut region = Region {
         sample,
         start_frame: kept(
@@ -394,10 +391,12 @@ fn as_treated(region: &Region, sample: usize, take: &PlacedTake) -> Region {
         ),
         ..region.clone()
     };
-    // A start or an end that was set holds what goes round within it.
-    region.looped = region.looped.filter(|of| {
-        region.start_frame + of.crossfade_frames <= of.start_frame && of.end_frame <= region.end_frame
-    });
+    // A start or an end that was set holds what goes round within it; what nobody touched stays as it was read.
+    if (region.start_frame, region.end_frame) != ends {
+        region.looped = region.looped.filter(|of| {
+            region.start_frame + of.crossfade_frames <= of.start_frame && of.end_frame <= region.end_frame
+        });
+    }
     region
 }
 

@@ -1,6 +1,7 @@
 //! Every edit is one command, with field-by-field before-values, so that it can be undone from anywhere.
 
 use crate::Correction;
+use crate::effect_settings::refuses_setting;
 use crate::facts::{Fact, Facts, Said, standing};
 use crate::stages::cleaning_of;
 use crate::target::{About, Target};
@@ -119,6 +120,7 @@ impl Change {
                 after,
             });
         }
+        check_settings(facts, &fields)?;
         Ok(Self {
             label: label.to_owned(),
             fields,
@@ -153,6 +155,28 @@ impl Change {
             left_alone: changed.len(),
         }
     }
+}
+
+/// Settings of effects lie where their kind lets them: as it is said, or by this very change.
+fn check_settings(facts: &Facts, fields: &[FieldChange]) -> Result<(), ChangeError> {
+    for field in fields {
+        let Said::Value(value) = &field.after else {
+            continue;
+        };
+        let of_kind = |other: &&FieldChange| (other.target, other.fact) == (field.target, Fact::EffectKind);
+        let kind = match fields.iter().find(of_kind) {
+            Some(other) => other.after.clone(),
+            None => standing(facts, field.target, Fact::EffectKind),
+        };
+        let kind = match &kind {
+            Said::Value(kind) => Some(kind),
+            Said::Automatic => None,
+        };
+        if let Some(sentence) = refuses_setting(field.fact, value, kind) {
+            return Err(ChangeError(sentence));
+        }
+    }
+    Ok(())
 }
 
 fn check(target: Target, fact: Fact, said: &Said) -> Result<(), ChangeError> {

@@ -5,7 +5,7 @@ use crate::facts::said_about;
 use crate::{Fact, Facts, Target};
 use program::{
     Course, CourseId, Curve, CurveId, Filter, MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, Movement,
-    MovementId, Passes, Route, RouteId, SampleId, Shape, ShapeId,
+    MovementId, ParamId, Passes, Route, RouteId, SampleId, Shape, ShapeId,
 };
 use serde::de::DeserializeOwned;
 
@@ -81,6 +81,28 @@ pub(crate) fn lay_driving(shape: &mut Shape, (of, id): (Target, ShapeId), said: 
         |movement| movement.id.0,
         MOST_MOVEMENTS,
     );
+    let (routes, curves) = said_routes(id, said);
+    lay_parts(&mut shape.routes, routes, |route| route.id.0, MOST_ROUTES);
+    // What drives the whole is said of that.
+    shape.routes.retain(|route| !is_of_whole(route.to));
+    curves
+}
+
+fn is_of_whole(to: ParamId) -> bool {
+    matches!(to, ParamId::StrandLevel(_) | ParamId::Effect(..))
+}
+
+/// The routes that were said under the name of a shape which nothing else has any of, and their curves.
+pub(crate) fn routes_of(id: ShapeId, said: &Facts) -> (Vec<Route>, Vec<Curve>) {
+    let (routes, curves) = said_routes(id, said);
+    (
+        routes.into_iter().filter_map(|(_, route)| route).collect(),
+        curves,
+    )
+}
+
+/// Routes by their numbers, `None` for those that are gone, and their curves.
+fn said_routes(id: ShapeId, said: &Facts) -> (Vec<(u64, Option<Route>)>, Vec<Curve>) {
     let mut curves = Vec::new();
     let routes = parts_of(
         said,
@@ -104,8 +126,7 @@ pub(crate) fn lay_driving(shape: &mut Shape, (of, id): (Target, ShapeId), said: 
             }
         },
     );
-    lay_parts(&mut shape.routes, routes, |route| route.id.0, MOST_ROUTES);
-    curves
+    (routes, curves)
 }
 
 fn said_of_filter(first: Option<Filter>, target: Target, said: &Facts) -> Option<Filter> {

@@ -1,6 +1,6 @@
 //! What drives a strand, as it is said: a route with its curve, the form of the filter; and which of them, of courses and of slow movements fit.
 
-use program::{Course, CurvePoint, Movement, ParamId, Passes, Rate, Source};
+use program::{Course, CurvePoint, Movement, ParamId, Passes, Rate, Source, Standing};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -48,19 +48,22 @@ impl RouteSaid {
             ParamId::SampleStart | ParamId::LoopStart | ParamId::LoopLength => 1.0,
             ParamId::MovementRate(_) | ParamId::CourseTime(..) => 10.0,
             ParamId::MovementDepth(_) | ParamId::RouteAmount(_) => 4.0,
-            // No command sets what nothing plays yet.
-            ParamId::StrandLevel(_) | ParamId::Effect(..) => return false,
+            ParamId::StrandLevel(_) => 96.0,
+            // In octaves, or in the setting's own unit.
+            ParamId::Effect(..) => 48_000.0,
         };
         let is_played = |source: Source| match source {
             Source::Controller(controller) => controller < 120,
-            Source::Control(_) => false,
             _ => true,
         };
+        // What is one for all voices is driven by what is.
+        let of_whole = matches!(self.to, ParamId::StrandLevel(_) | ParamId::Effect(..));
+        let drives = |source: Source| is_played(source) && (!of_whole || Standing::is_shared(source));
         let rises = self.curve.windows(2).all(|two| two[0].at <= two[1].at);
         let within = |point: &CurvePoint| (0.0..=1.0).contains(&point.at) && point.value.abs() <= 1.0;
         self.amount.abs() <= most
-            && is_played(self.from)
-            && self.times.is_none_or(is_played)
+            && drives(self.from)
+            && self.times.is_none_or(drives)
             && self.curve.len() <= MOST_POINTS
             && rises
             && self.curve.iter().all(within)

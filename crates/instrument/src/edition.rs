@@ -145,8 +145,8 @@ impl Frozen {
             let (one, other) = (standing(&before, target, fact), standing(&after, target, fact));
             (!one.agrees_with(&other)).then(|| {
                 let of = later.target_name(target);
-                let fact = fact.name().replace('_', " ");
-                format!("{of}{fact}: {} → {}", shown(&one), shown(&other))
+                let what = in_words(target, fact);
+                format!("{of}{what}: {} → {}", shown(&one), shown(&other))
             })
         };
         all.into_iter()
@@ -173,6 +173,15 @@ impl Frozen {
             }
             Target::Strand(id) => strand(id.0),
             Target::Route(id, _) | Target::Movement(id, _) | Target::Course(id, _) => strand(id.0),
+            Target::Send(id, _) => strand(id.0),
+            Target::Bus(id) | Target::Effect(id, _) => {
+                let bus = self.program.buses.iter().find(|bus| bus.id == id);
+                bus.map_or_else(String::new, |bus| format!("effects of {}, ", bus.name))
+            }
+            Target::Part(id) => {
+                let control = self.program.controls.iter().find(|control| control.id.0 == id);
+                control.map_or_else(String::new, |control| format!("{} of the panel, ", control.name))
+            }
             _ => String::new(),
         }
     }
@@ -212,6 +221,25 @@ impl Frozen {
             .map(|((target, fact), after)| Wish::from((target, fact, after)))
             .collect()
     }
+}
+
+/// A fact as it is read: without what it is of, which stands before it, and its unit as such.
+fn in_words(target: Target, fact: Fact) -> String {
+    const UNITS: [(&str, &str); 5] = [
+        (" db", "dB"),
+        (" ms", "ms"),
+        (" hz", "Hz"),
+        (" cents", "cents"),
+        (" frames", "frames"),
+    ];
+    let name = fact.name();
+    let of = format!("{}_", target.about().name());
+    let words = name.strip_prefix(&of).unwrap_or(name).replace('_', " ");
+    let with_unit = |(ending, unit): &(&str, &str)| {
+        let words = words.strip_suffix(ending)?;
+        Some(format!("{words} in {unit}"))
+    };
+    UNITS.iter().find_map(with_unit).unwrap_or(words)
 }
 
 fn shown(said: &Said) -> String {
@@ -367,10 +395,7 @@ mod tests {
         assert_eq!(changed.takes.len(), 3);
         assert_eq!(
             changed.settings,
-            [
-                "below keys: by itself → 7",
-                "Keys, strand gain db: by itself → -3.0"
-            ]
+            ["below keys: by itself → 7", "Keys, gain in dB: by itself → -3.0"]
         );
         assert!(after.changed(&before).regions[1].ends_with("is gone"));
     }

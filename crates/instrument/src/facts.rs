@@ -2,11 +2,14 @@
 
 use crate::driving::{is_course, is_filter_form, is_movement, is_route};
 use crate::fitting::{
-    are_slices, are_tags, is, is_by_key, is_controller, is_glide, is_key, is_loop, is_or_none, is_place,
-    is_stretch, is_voices, is_width,
+    are_slices, are_tags, is, is_by_key, is_controller, is_glide, is_key, is_loop, is_name_or_gone,
+    is_or_none, is_place, is_send, is_stretch, is_voices, is_width,
 };
-use crate::{About, Controller, Fill, How, Kind, Target, TurnOrder};
-use program::{FadeCurve, GoesFirst, On, SameKey, SoundsOn};
+use crate::panel::{
+    are_preset_values, is_own_controller, is_part_box, is_picture, is_program, is_shown_as, is_shown_when,
+};
+use crate::{About, Accepted, Colour, Controller, Fill, How, Kind, PartKind, Target, TurnOrder};
+use program::{EffectKind, FadeCurve, GoesFirst, On, SameKey, SoundsOn};
 use serde::{Deserialize, Serialize, de::DeserializeOwned};
 use serde_json::Value;
 use std::collections::BTreeMap;
@@ -94,6 +97,8 @@ const PART_MS: f64 = 100_000.0;
 const SHORT_PART_MS: f64 = 17_900.0;
 /// Of a part of a course.
 const BEND: Takes = Takes::Number("How a part bends", -1.0, 1.0, "from early to late");
+/// A setting of an effect: where it may lie says its kind.
+const SETTING: Takes = Takes::Number("A setting", -1e6, 1e6, "");
 const CONTROLLER_SAYS: &str = "Controllers run from 0 to 119, their values from 0 to 127.";
 
 facts! {
@@ -258,6 +263,87 @@ facts! {
     StrandSameKey "strand_same_key" of Strand: Takes::Fitting(is::<SameKey>, "The same key again lets it ring, cuts it off or goes on in its voice.");
     /// One tone at a time, and how it glides to the next; `null` for as many tones as there are keys.
     StrandGlide "strand_glide" of Strand: Takes::Fitting(is_glide, "A glide takes between 0 and 10 s.");
+    /// Its name; `null` where it is gone.
+    BusName "bus_name" of Bus: Takes::Fitting(is_name_or_gone, "A row has a name of 1 to 60 letters.");
+    /// Level of what comes out of it.
+    BusGainDb "bus_gain_db" of Bus: Takes::Number("A level", -96.0, 24.0, "dB");
+    /// How loud a strand is in a row that it sends to; `null` not at all.
+    SendDb "send_db" of Send: Takes::Fitting(is_send, "What is sent lies between −96 and 24 dB.");
+    /// What it does, which it is there for; `null` where it is gone.
+    EffectKind "effect_kind" of Effect: Takes::Fitting(is::<Option<EffectKind>>, "There is no such effect.");
+    /// Its place in its row, rising.
+    EffectPlace "effect_place" of Effect: Takes::Fitting(is_place, "A place is a number.");
+    /// Whether it is on.
+    EffectOn "effect_on" of Effect: Takes::Switch;
+    /// How loud it is while it is on, to compare by.
+    EffectLevelDb "effect_level_db" of Effect: Takes::Number("A level", -48.0, 24.0, "dB");
+    /// Its first setting, see [`program::EffectKind::settings`].
+    EffectSetting1 "effect_setting1" of Effect: SETTING;
+    /// Its second setting, see [`program::EffectKind::settings`].
+    EffectSetting2 "effect_setting2" of Effect: SETTING;
+    /// Its third setting, see [`program::EffectKind::settings`].
+    EffectSetting3 "effect_setting3" of Effect: SETTING;
+    /// Its fourth setting, see [`program::EffectKind::settings`].
+    EffectSetting4 "effect_setting4" of Effect: SETTING;
+    /// Its fifth setting, see [`program::EffectKind::settings`].
+    EffectSetting5 "effect_setting5" of Effect: SETTING;
+    /// Its sixth setting, see [`program::EffectKind::settings`].
+    EffectSetting6 "effect_setting6" of Effect: SETTING;
+    /// Its seventh setting, see [`program::EffectKind::settings`].
+    EffectSetting7 "effect_setting7" of Effect: SETTING;
+    /// Its eighth setting, see [`program::EffectKind::settings`].
+    EffectSetting8 "effect_setting8" of Effect: SETTING;
+
+    /// Its name, which it is there for; `null` where it is gone.
+    PageName "page_name" of Page: Takes::Fitting(is_name_or_gone, "A page has a name of 1 to 60 letters.");
+    /// Its place among the pages, rising.
+    PagePlace "page_place" of Page: Takes::Fitting(is_place, "A place is a number.");
+    /// Its colour; `null` for none.
+    PageColour "page_colour" of Page: Takes::Fitting(is::<Option<Colour>>, "There is no such colour.");
+    /// The picture beneath its parts, by its hash; `null` for none.
+    PagePicture "page_picture" of Page: Takes::Fitting(is_picture, "There is no such picture.");
+    /// When it is shown; `null` always.
+    PageShownWhen "page_shown_when" of Page: Takes::Fitting(is_shown_when, "A page is shown while a control stands between two values.");
+    /// What it is, which it is there for; `null` where it is gone.
+    PartKind "part_kind" of Part: Takes::Fitting(is::<Option<PartKind>>, "There is no such part of a panel.");
+    /// Its name.
+    PartName "part_name" of Part: Takes::Text(60);
+    /// Its page; `null` stands on every page.
+    PartPage "part_page" of Part: Takes::Fitting(is::<Option<u64>>, "There is no such page.");
+    /// Where it stands there.
+    PartPlace "part_place" of Part: Takes::Fitting(is_part_box, "A part lies within its page, two columns wide at least.");
+    /// Its place in the list of parts, rising.
+    PartOrder "part_order" of Part: Takes::Fitting(is_place, "A place is a number.");
+    /// How its value is read.
+    PartShownAs "part_shown_as" of Part: Takes::Fitting(is_shown_as, "A value is shown between two numbers, with a unit of 12 letters, or as 2 to 16 words.");
+    /// Where its value stands at first.
+    PartAtFirst "part_at_first" of Part: Takes::Number("A value at first", 0.0, 1.0, "of its way");
+    /// The MIDI controller that moves it too; `null` for none.
+    PartController "part_controller" of Part: Takes::Fitting(is_own_controller, "Controllers run from 0 to 119.");
+    /// When it is shown; `null` always.
+    PartShownWhen "part_shown_when" of Part: Takes::Fitting(is_shown_when, "A part is shown while a control stands between two values.");
+    /// Its colour; `null` for none.
+    PartColour "part_colour" of Part: Takes::Fitting(is::<Option<Colour>>, "There is no such colour.");
+    /// What a text says, or what a picture shows.
+    PartText "part_text" of Part: Takes::Text(2_000);
+    /// Its picture, by its hash; `null` for none.
+    PartPicture "part_picture" of Part: Takes::Fitting(is_picture, "There is no such picture.");
+    /// The strand whose course is drawn; `null` for the first.
+    PartStrand "part_strand" of Part: Takes::Fitting(is::<Option<u64>>, "There is no such strand.");
+    /// The group that it is listed and chosen with; `null` for none.
+    PartGroup "part_group" of Part: Takes::Fitting(is_name_or_gone, "A group has a name of 1 to 60 letters.");
+    /// Its name, which it is there for; `null` where it is gone.
+    PresetName "preset_name" of Preset: Takes::Fitting(is_name_or_gone, "A set of values has a name of 1 to 60 letters.");
+    /// The MIDI program change that recalls it; `null` for none.
+    PresetProgram "preset_program" of Preset: Takes::Fitting(is_program, "MIDI programs run from 1 to 128.");
+    /// Where each control stands.
+    PresetValues "preset_values" of Preset: Takes::Fitting(are_preset_values, "A value of a control lies between 0 and 1.");
+
+    /// Why something that was found is accepted, and what that was.
+    Accepted "accepted" of Finding: Takes::Fitting(is::<Accepted>, "What is accepted has a reason.");
+    /// From where on something is found.
+    FindingLimit "finding_limit" of FindingKind: Takes::Number("A limit", -120.0, 1e6, "");
+
     /// Silence before it begins.
     ShapeDelayMs "shape_delay_ms" of Strand or Region: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");
     /// From silence to full.

@@ -29,6 +29,15 @@ pub(crate) fn is_place(value: &Value) -> bool {
     value.is_null() || value.as_f64().is_some_and(f64::is_finite)
 }
 
+pub(crate) fn is_name_or_gone(value: &Value) -> bool {
+    let fits = |name: &str| !name.trim().is_empty() && name.chars().count() <= 60;
+    value.is_null() || value.as_str().is_some_and(fits)
+}
+
+pub(crate) fn is_send(value: &Value) -> bool {
+    value.is_null() || value.as_f64().is_some_and(|db| (-96.0..=24.0).contains(&db))
+}
+
 pub(crate) fn is_key(value: &Value) -> bool {
     value.as_u64().is_some_and(|key| key <= 127)
 }

@@ -13,10 +13,14 @@ mod coverage;
 mod driven;
 mod driving;
 mod edition;
+mod effect_settings;
+mod effects;
 mod evenness;
 mod facts;
 mod file_names;
+mod finding;
 mod fitting;
+mod giving;
 mod ids;
 mod inside;
 mod kit;
@@ -28,9 +32,12 @@ mod names;
 mod naming;
 mod offer;
 mod origin;
+mod panel;
 mod parts;
+mod pattern;
 mod placing;
 mod plan;
+mod plan_file;
 mod resolve;
 mod shaping;
 mod slicing;
@@ -51,6 +58,7 @@ pub use cost::{Cost, PassFigures, cost_of, figures_of};
 pub use coverage::{Coverage, Covered, STRETCH_KEYS, coverage};
 pub use driving::{FilterForm, RouteSaid};
 pub use edition::{Changed, Frozen, PlayedTake};
+pub use effect_settings::EFFECT_SETTINGS;
 pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,
@@ -59,20 +67,30 @@ pub use facts::{Fact, Facts, Said, said_of};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
+pub use finding::{
+    Accepted, Finding, FindingKind, Limits, Mend, Step, Unit, accepting, name_below_2_53, settle_findings,
+};
+pub use giving::{Giving, LayerOfPass};
 pub use ids::{LayerId, NAMES_END, PassId};
 pub use inside::{Inside, InsideLoop};
 pub use kit::{KitKeys, kit_keys};
 pub use limits::{ByController, ByKey};
-pub use making::{FillRule, MadeFrom, Making};
+pub use making::{FillRule, MadeFrom, Making, Printing};
 pub use mapping::{Fill, MapSettings, PlacedTake, TurnOrder, make_program, velocity_thresholds};
 pub use missing::{Missing, missing};
 pub use names::{MiddleC, key_name};
 pub use naming::{NAME_WORDS, Named, name_by_rule};
 pub use offer::{Advice, Offer, Reason, Ring, advice, even_layers, even_rungs, first_plan, layers_again};
-pub use origin::{Finding, Origin, SoundCheck, Verdict, mark_of_take, take_of_mark, take_of_name};
+pub use origin::{Origin, SoundCheck, Verdict, file_of_take, mark_of_take, take_of_mark, take_of_name};
+pub use panel::{
+    Colour, MOST_PARTS, MOST_ROWS, PAGE_COLUMNS, Panel, PanelPage, PanelPart, PartBox, PartKind, Preset,
+    PresetValue, ShownAs, ShownWhen, offered_panel,
+};
 pub use parts::{check_plan, map_of, map_wishes, plan_of, plan_wishes};
+pub use pattern::{Fit, Held, Pattern, Share, Under};
 pub use placing::{Placing, Placings, place_files};
 pub use plan::{Cell, Controller, How, Kind, Layer, PAGE_RIG, Pass, Plan, PlanError, Source};
+pub use plan_file::{PlanFile, RecordingFile};
 pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,
     ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,

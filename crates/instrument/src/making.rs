@@ -1,6 +1,7 @@
 //! New takes from old: what is made of which, and for which cell.
 
 use crate::{Cell, PassId, Plan};
+use program::{BusId, StrandId};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -32,6 +33,27 @@ pub enum Making {
         /// Which.
         key: u8,
     },
+    /// Through a row of effects, at its own pitch, with what is heard after it.
+    Printed(Printing),
+}
+
+/// Which effects a take is made with.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct Printing {
+    /// The strand as which it is played: what it sends, and its filter.
+    pub strand: StrandId,
+    /// The row.
+    pub bus: BusId,
+    /// Whether the strand's filter is in it too.
+    #[serde(default)]
+    pub with_filter: bool,
+    /// The strike, 1 to 127, where a filter follows it.
+    #[serde(default = "usual_strike")]
+    pub strike: u8,
+}
+
+fn usual_strike() -> u8 {
+    100
 }
 
 impl Making {
@@ -48,6 +70,9 @@ impl Making {
                 Err("A short loop has from 1 to 1,000 periods.".into())
             }
             Self::AtKey { key } if *key > 127 => Err("Keys go from 0 to 127.".into()),
+            Self::Printed(printing) if !(1..=127).contains(&printing.strike) => {
+                Err("A strike lies within 1 to 127.".into())
+            }
             _ => Ok(()),
         }
     }
@@ -63,6 +88,8 @@ impl Making {
             Self::ShortLoop { periods: 1 } => "a single cycle".into(),
             Self::ShortLoop { periods } => format!("a loop of {periods} periods"),
             Self::AtKey { .. } => "re-pitched".into(),
+            Self::Printed(printing) if printing.with_filter => "effects and filter printed".into(),
+            Self::Printed(_) => "effects printed".into(),
         }
     }
 

@@ -187,22 +187,14 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         name: name.to_owned(),
         ..Program::default()
     };
-    // A mic is a strand of its own: its regions share their takes' treatment with those of the others, and what is said of the first mic's.
-    let mics: Vec<Option<&String>> = if plan.mics.len() > 1 {
-        plan.mics.iter().map(Some).collect()
-    } else {
-        vec![None]
-    };
-    for (pass, (mic_index, mic)) in plan
-        .passes
-        .iter()
-        .flat_map(|pass| (0u16..).zip(&mics).map(move |mic| (pass, mic)))
-    {
-        let strand = strand_id(pass.id, mic.map(String::as_str));
+    for (pass, (mic_index, (strand, mic))) in (plan.passes.iter()).flat_map(|pass| {
+        (0u16..)
+            .zip(strands_of_pass(plan, pass.id))
+            .map(move |of| (pass, of))
+    }) {
         let name = mic.map_or_else(|| pass.name.clone(), |mic| format!("{} · {mic}", pass.name));
-        let regions_of = mics[0]
-            .filter(|_| mic_index > 0)
-            .map(|first| strand_id(pass.id, Some(first)));
+        let first = strands_of_pass(plan, pass.id).next();
+        let regions_of = first.filter(|_| mic_index > 0).map(|(first, _)| first);
         // A strand that is made by rule has a shape of its name; mics play as the first of them.
         let shape = ShapeId(regions_of.unwrap_or(strand).0);
         program.strands.push(Strand {
@@ -315,6 +307,18 @@ pub fn make_program(name: &str, plan: &Plan, settings: &MapSettings, takes: &[Pl
         }
     }
     program
+}
+
+/// The strands that are made by rule from a pass: one for each mic where there are several, and its name. Their regions share the treatment of their takes, and
+/// what is said of the first.
+pub(crate) fn strands_of_pass(plan: &Plan, pass: PassId) -> impl Iterator<Item = (StrandId, Option<&str>)> {
+    let mics = plan
+        .mics
+        .iter()
+        .filter(|_| plan.mics.len() > 1)
+        .map(|mic| Some(mic.as_str()));
+    let none = (plan.mics.len() < 2).then_some(None);
+    mics.chain(none).map(move |mic| (strand_id(pass, mic), mic))
 }
 
 /// A strand that is made by rule from a pass is named by it, and by its mic where there are several.

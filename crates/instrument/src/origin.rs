@@ -1,107 +1,12 @@
 //! Where a take came from, and what was said of it when it was made.
 
-use crate::names::MiddleC;
-use crate::{Inside, Treatment, key_name};
+use crate::{Cell, Finding, FindingKind, Inside, Plan, Treatment, take_name};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Something wrong with a take, heard at once.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case", tag = "what")]
-pub enum Finding {
-    /// Another note than the cell's.
-    WrongNote {
-        /// What was heard.
-        heard: u8,
-        /// The cell's.
-        wanted: u8,
-    },
-    /// The right note in another octave.
-    WrongOctave {
-        /// What was heard.
-        heard: u8,
-        /// The cell's.
-        wanted: u8,
-    },
-    /// No note was heard where one was wanted.
-    NoNote,
-    /// Samples at the converter's end.
-    Clipped {
-        /// How many.
-        frames: u64,
-    },
-    /// Under the layer's window.
-    TooQuiet {
-        /// By so much.
-        by_db: f64,
-    },
-    /// Over the layer's window.
-    TooLoud {
-        /// By so much.
-        by_db: f64,
-    },
-    /// Little over the noise.
-    Noisy {
-        /// Peak over the noise floor.
-        over_floor_db: f64,
-    },
-    /// Something else sounded while it died away.
-    AnotherSound {
-        /// So long after the strike.
-        after_ms: f64,
-    },
-    /// Begun before it was asked for.
-    TooEarly,
-    /// Over before it was long enough to be of use.
-    TooShort {
-        /// So long it was.
-        ms: f64,
-    },
-    /// Frames did not arrive.
-    LostFrames {
-        /// How many.
-        frames: u64,
-    },
-    /// The recording ended in its middle.
-    CutShort,
-    /// Its recording ended before its sound did: a page was closed, or Ladder ended.
-    BrokenOff,
-}
-
-impl Finding {
-    /// As a player is told.
-    pub fn sentence(&self) -> String {
-        let name = |key: u8| key_name(key, MiddleC::C4);
-        match self {
-            Self::WrongNote { heard, wanted } => {
-                format!("This is {}, the cell is {}.", name(*heard), name(*wanted))
-            }
-            Self::WrongOctave { heard, wanted } => format!(
-                "This is {}, the right note in another octave: the cell is {}.",
-                name(*heard),
-                name(*wanted)
-            ),
-            Self::NoNote => "No note is heard in it.".to_owned(),
-            Self::Clipped { frames } => format!("It is clipped ({frames} frames): less gain, or softer."),
-            Self::TooQuiet { by_db } => format!("{by_db:.0} dB too soft for this layer."),
-            Self::TooLoud { by_db } => format!("{by_db:.0} dB too loud for this layer."),
-            Self::Noisy { over_floor_db } => {
-                format!("It is only {over_floor_db:.0} dB over the noise.")
-            }
-            Self::AnotherSound { after_ms } => {
-                format!("Something else sounds {:.1} s into it.", after_ms / 1000.0)
-            }
-            Self::TooEarly => "It came before it was asked for.".to_owned(),
-            Self::TooShort { ms } => format!("It lasts only {ms:.0} ms."),
-            Self::LostFrames { frames } => format!("{frames} frames of it were lost on the way."),
-            Self::CutShort => "It was cut short.".to_owned(),
-            Self::BrokenOff => "Its recording broke off: what had arrived is kept.".to_owned(),
-        }
-    }
-}
-
 /// What was heard in a take the moment it ended.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(from = "KeptVerdict")]
 pub struct Verdict {
     /// What is wrong; empty for a good take.
     pub findings: Vec<Finding>,
@@ -119,7 +24,7 @@ impl Verdict {
     /// With its sentences.
     pub fn of(findings: Vec<Finding>, pitch: Option<(u8, f64)>, peak_dbfs: f64) -> Self {
         Self {
-            sentences: findings.iter().map(Finding::sentence).collect(),
+            sentences: findings.iter().map(|found| found.says.clone()).collect(),
             findings,
             key: pitch.map(|(key, _)| key),
             cents: pitch.map(|(_, cents)| cents),
@@ -130,6 +35,56 @@ impl Verdict {
     /// Whether nothing is wrong.
     pub fn is_good(&self) -> bool {
         self.findings.is_empty()
+    }
+}
+
+/// A verdict as it is kept: up to December 2026 what was found had a form of its own, each kind with its fields.
+#[derive(Deserialize)]
+struct KeptVerdict {
+    findings: Vec<KeptFinding>,
+    sentences: Vec<String>,
+    key: Option<u8>,
+    cents: Option<f64>,
+    peak_dbfs: f64,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum KeptFinding {
+    Now(Finding),
+    Before {
+        what: String,
+        #[serde(alias = "by_db", alias = "frames", alias = "over_floor_db", alias = "ms")]
+        much: Option<f64>,
+    },
+}
+
+impl From<KeptVerdict> for Verdict {
+    fn from(kept: KeptVerdict) -> Self {
+        let sentences = kept.sentences;
+        let finding = |(place, finding): (usize, KeptFinding)| match finding {
+            KeptFinding::Now(finding) => Some(finding),
+            KeptFinding::Before { what, much } => {
+                let kind = FindingKind::of(if what == "too_quiet" { "too_soft" } else { &what })?;
+                let says = sentences.get(place).cloned().unwrap_or_default();
+                Some(Finding {
+                    how_much: much,
+                    ..Finding::so(kind, says)
+                })
+            }
+        };
+        Self {
+            findings: kept
+                .findings
+                .into_iter()
+                .enumerate()
+                .filter_map(finding)
+                .collect(),
+            sentences,
+            key: kept.key,
+            cents: kept.cents,
+            peak_dbfs: kept.peak_dbfs,
+        }
     }
 }
 
@@ -243,6 +198,12 @@ impl Origin {
     }
 }
 
+/// As the file of a take is called that goes out.
+pub fn file_of_take(plan: &Plan, cell: Cell, take: u64) -> String {
+    let name = format!("{} [take {take}].wav", take_name(plan, cell));
+    name.replace('♯', "#").replace(['/', '\\'], "_")
+}
+
 /// What is written inside a take's file that goes out to be edited elsewhere.
 pub fn mark_of_take(take: u64) -> String {
     format!("Ladder take {take}")
@@ -272,13 +233,30 @@ mod tests {
 
     #[test]
     fn a_wrong_note_is_named() {
-        let wrong = Finding::WrongNote {
-            heard: 58,
-            wanted: 57,
-        };
-        assert_eq!(wrong.sentence(), "This is A♯3, the cell is A3.");
+        let wrong = Finding::another_note(58, 57, 100.0);
+        assert_eq!(wrong.says, "This is A♯3, the cell is A3.");
         let verdict = Verdict::of(vec![wrong], Some((58, 3.0)), -12.0);
         assert!(!verdict.is_good() && verdict.sentences.len() == 1);
+    }
+
+    #[test]
+    fn a_verdict_is_read_as_it_was_kept_before_findings_were_of_one_kind() {
+        let kept = r#"{"findings":[{"what":"wrong_octave","heard":81,"wanted":69},{"what":"too_quiet","by_db":4.5},{"what":"broken_off"}],
+            "sentences":["One.","Two.","Three."],"key":81,"cents":3.0,"peak_dbfs":-12.0}"#;
+        let verdict: Verdict = serde_json::from_str(kept).unwrap();
+        let told: Vec<_> = (verdict.findings.iter())
+            .map(|found| (found.kind, found.how_much, found.says.as_str()))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                (FindingKind::WrongOctave, None, "One."),
+                (FindingKind::TooSoft, Some(4.5), "Two."),
+                (FindingKind::BrokenOff, None, "Three."),
+            ]
+        );
+        let again = serde_json::to_string(&verdict).unwrap();
+        assert_eq!(serde_json::from_str::<Verdict>(&again).unwrap(), verdict);
     }
 
     #[test]

@@ -146,6 +146,25 @@ pub struct Pass {
     pub chord: Vec<i8>,
 }
 
+impl Pass {
+    /// One that is filled by what was recorded elsewhere: as yet without rungs and layers.
+    pub(crate) fn of_files(id: PassId, name: String, sounds_on: SoundsOn) -> Self {
+        Self {
+            id,
+            name,
+            sounds_on,
+            rungs: Vec::new(),
+            layers: Vec::new(),
+            round_robins: 1,
+            hold_ms: 3_000,
+            hold_high_ms: None,
+            tail_ms: 3_000,
+            controller: None,
+            chord: Vec::new(),
+        }
+    }
+}
+
 impl Named for Pass {
     fn name(&mut self) -> &mut u64 {
         &mut self.id.0

@@ -1,6 +1,7 @@
 //! What was said of strands, laid over those that the rule makes of passes; copies of them; and strands that share out keys, strikes or a controller.
 
 use crate::by_hand::lay_by_hand_of;
+use crate::effects::lay_effects;
 use crate::facts::said_about;
 use crate::limits::{ByController, ByKey, faded, within};
 use crate::shaping::{lay_shapes, reasons_of, reasons_of_brought};
@@ -53,7 +54,7 @@ pub fn said_of_strands(program: &Program, said: &Facts, as_brought: bool) -> Vec
                 .collect(),
             controller: said_about::<Option<ByController>>(said, target, Fact::StrandController).flatten(),
             by_key: said_about::<Option<ByKey>>(said, target, Fact::StrandByKey).flatten(),
-            cut_by: cut_by(said, strand.id),
+            cut_by: cutting(program, strand),
             keys_fade: said_about(said, target, Fact::StrandKeysFade).unwrap_or(0),
             strikes_fade: said_about(said, target, Fact::StrandStrikesFade).unwrap_or(0),
             bend: strand.voices.bend.unwrap_or(BEND_KEYS),
@@ -68,16 +69,18 @@ pub fn said_of_strands(program: &Program, said: &Facts, as_brought: bool) -> Vec
     program.strands.iter().map(of).collect()
 }
 
-fn copy_of(said: &Facts, id: StrandId) -> Option<StrandId> {
+/// The strand that one is a copy of, as it was said.
+pub(crate) fn copy_of(said: &Facts, id: StrandId) -> Option<StrandId> {
     said_about::<Option<u64>>(said, Target::Strand(id), Fact::StrandCopyOf)
         .flatten()
         .map(StrandId)
 }
 
-fn cut_by(said: &Facts, id: StrandId) -> Option<StrandId> {
-    said_about::<Option<u64>>(said, Target::Strand(id), Fact::StrandCutBy)
-        .flatten()
-        .map(StrandId)
+/// The strand that cuts another off, whoever said so.
+fn cutting(program: &Program, strand: &Strand) -> Option<StrandId> {
+    let by = strand.cut.by?;
+    let of_group = |other: &&Strand| other.cut.group == Some(by);
+    program.strands.iter().find(of_group).map(|other| other.id)
 }
 
 /// Lays what was said over the strands of a program, adds the copies that were made of them, and puts all in their order.
@@ -116,6 +119,7 @@ pub fn lay_strands(program: &mut Program, said: &Facts) {
     take_turns(program, said);
     cut_off(program, said, &order);
     lay_shapes(program, said);
+    lay_effects(program, said);
 }
 
 fn place_of(said: &Facts, id: StrandId) -> Option<f64> {

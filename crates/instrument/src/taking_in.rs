@@ -237,19 +237,9 @@ pub fn plan_with(
             None => plan.passes.iter().position(|pass| pass.sounds_on == sounds_on),
         };
         let index = found.unwrap_or_else(|| {
-            plan.passes.push(Pass {
-                id: PassId(fresh_name()),
-                name: if placed.key_up { "Key up" } else { "Keys" }.to_owned(),
-                sounds_on,
-                rungs: Vec::new(),
-                layers: Vec::new(),
-                round_robins: 1,
-                hold_ms: 3_000,
-                hold_high_ms: None,
-                tail_ms: 3_000,
-                controller: None,
-                chord: Vec::new(),
-            });
+            let name = if placed.key_up { "Key up" } else { "Keys" };
+            let id = PassId(fresh_name());
+            plan.passes.push(Pass::of_files(id, name.to_owned(), sounds_on));
             plan.passes.len() - 1
         });
         let pass = &mut plan.passes[index];

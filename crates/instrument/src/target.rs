@@ -1,7 +1,7 @@
 //! What can be spoken of: the instrument, its passes, takes, regions, strands, and what drives them.
 
 use crate::{LayerId, PassId};
-use program::{Region, ShapeId, StrandId};
+use program::{BusId, Region, ShapeId, StrandId};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -29,6 +29,22 @@ pub enum Target {
     Movement(ShapeId, u64),
     /// A course of a shape, by its [`program::CourseId`].
     Course(ShapeId, u64),
+    /// A row of effects that strands send to.
+    Bus(BusId),
+    /// What a strand sends to such a row.
+    Send(StrandId, BusId),
+    /// An effect in a row, by its [`program::EffectId`].
+    Effect(BusId, u64),
+    /// A page of the panel.
+    Page(u64),
+    /// A part of the panel: where it has a value, by its [`program::ControlId`].
+    Part(u64),
+    /// A set of values of the panel.
+    Preset(u64),
+    /// Something that was found, by [`crate::Finding::key`].
+    Finding(u64),
+    /// All that is found of a kind, by [`crate::FindingKind::number`].
+    FindingKind(u64),
 }
 
 /// A kind of [`Target`].
@@ -54,9 +70,25 @@ pub enum About {
     Movement,
     /// See [`Target::Course`].
     Course,
+    /// See [`Target::Bus`].
+    Bus,
+    /// See [`Target::Send`].
+    Send,
+    /// See [`Target::Effect`].
+    Effect,
+    /// See [`Target::Page`].
+    Page,
+    /// See [`Target::Part`].
+    Part,
+    /// See [`Target::Preset`].
+    Preset,
+    /// See [`Target::Finding`].
+    Finding,
+    /// See [`Target::FindingKind`].
+    FindingKind,
 }
 
-const ABOUTS: [(About, &str); 10] = [
+const ABOUTS: [(About, &str); 18] = [
     (About::Instrument, "instrument"),
     (About::Pass, "pass"),
     (About::Layer, "layer"),
@@ -67,6 +99,14 @@ const ABOUTS: [(About, &str); 10] = [
     (About::Route, "route"),
     (About::Movement, "movement"),
     (About::Course, "course"),
+    (About::Bus, "bus"),
+    (About::Send, "send"),
+    (About::Effect, "effect"),
+    (About::Page, "page"),
+    (About::Part, "part"),
+    (About::Preset, "preset"),
+    (About::Finding, "finding"),
+    (About::FindingKind, "finding_kind"),
 ];
 
 impl About {
@@ -98,6 +138,14 @@ impl Target {
             Self::Route(..) => About::Route,
             Self::Movement(..) => About::Movement,
             Self::Course(..) => About::Course,
+            Self::Bus(_) => About::Bus,
+            Self::Send(..) => About::Send,
+            Self::Effect(..) => About::Effect,
+            Self::Page(_) => About::Page,
+            Self::Part(_) => About::Part,
+            Self::Preset(_) => About::Preset,
+            Self::Finding(_) => About::Finding,
+            Self::FindingKind(_) => About::FindingKind,
         }
     }
 
@@ -107,12 +155,21 @@ impl Target {
             Self::Instrument => (0, 0),
             Self::Pass(pass) => (pass.0, 0),
             Self::Layer(pass, layer) => (pass.0, layer.0),
-            Self::Take(id) | Self::LongTake(id) => (id, 0),
+            Self::Take(id)
+            | Self::LongTake(id)
+            | Self::Page(id)
+            | Self::Part(id)
+            | Self::Preset(id)
+            | Self::Finding(id)
+            | Self::FindingKind(id) => (id, 0),
             Self::Region(strand, number) => (strand.0, number),
             Self::Route(shape, number) | Self::Movement(shape, number) | Self::Course(shape, number) => {
                 (shape.0, number)
             }
             Self::Strand(strand) => (strand.0, 0),
+            Self::Bus(bus) => (bus.0, 0),
+            Self::Send(strand, bus) => (strand.0, bus.0),
+            Self::Effect(bus, number) => (bus.0, number),
         };
         (self.about().name(), number, part)
     }
@@ -131,6 +188,14 @@ impl Target {
             About::Route => Self::Route(ShapeId(number), part),
             About::Movement => Self::Movement(ShapeId(number), part),
             About::Course => Self::Course(ShapeId(number), part),
+            About::Bus => Self::Bus(BusId(number)),
+            About::Send => Self::Send(StrandId(number), BusId(part)),
+            About::Effect => Self::Effect(BusId(number), part),
+            About::Page => Self::Page(number),
+            About::Part => Self::Part(number),
+            About::Preset => Self::Preset(number),
+            About::Finding => Self::Finding(number),
+            About::FindingKind => Self::FindingKind(number),
         })
     }
 }
@@ -152,6 +217,14 @@ mod tests {
             Target::Route(ShapeId(4), 2),
             Target::Movement(ShapeId(4), 2),
             Target::Course(ShapeId(4), 2),
+            Target::Bus(BusId(2)),
+            Target::Send(StrandId(4), BusId(2)),
+            Target::Effect(BusId(9), 1),
+            Target::Page(3),
+            Target::Part(3),
+            Target::Preset(3),
+            Target::Finding(3),
+            Target::FindingKind(3),
         ];
         for target in all {
             let (about, number, part) = target.kept();

@@ -4,6 +4,7 @@
 //! An end frame is always the first frame after.
 
 mod driven;
+mod effects;
 mod ids;
 mod laws;
 mod looped;
@@ -19,6 +20,9 @@ mod strand;
 mod when;
 
 pub use driven::{CourseTime, Curve, CurvePoint, Movement, ParamId, Rate, Route, Source, Wave};
+pub use effects::{
+    Bus, Effect, EffectKind, EffectView, MOST_IN_ROW, MOST_SETTINGS, ROUTES_OF_WHOLE, SettingRow, SettingUnit,
+};
 pub use ids::{
     BusId, ControlId, CourseId, CurveId, EffectId, MovementId, RegionKey, RegionOf, RouteId, SampleId,
     ShapeId, StrandId, SwitchId,
@@ -29,7 +33,7 @@ pub use laws::{
 };
 pub use looped::{Loop, LoopRuns, LoopWay};
 pub use motion::{MOST_COURSES, MOST_MOVEMENTS, MOST_ROUTES, bent, unbent};
-pub use panel::{Bus, Control, ControllerAtFirst, Effect, EffectKind, Switch};
+pub use panel::{Control, ControllerAtFirst, KeptValue, KeptValues, Switch};
 #[cfg(feature = "pieces")]
 pub use pieces::{Pieces, to_pieces};
 pub use region::{FadeCurve, Foreign, Region, Sample, SoundsOn};
@@ -67,8 +71,14 @@ pub struct Program {
     pub curves: Vec<Curve>,
     /// Rows of effects that strands send to.
     pub buses: Vec<Bus>,
+    /// What drives effects and levels of strands: by sources that are one for all voices.
+    #[serde(default)]
+    pub routes: Vec<Route>,
     /// What the player sets.
     pub controls: Vec<Control>,
+    /// Sets of values of these.
+    #[serde(default)]
+    pub kept: Vec<KeptValues>,
     /// Where MIDI controllers stand before anybody moved them.
     pub controllers_at_first: Vec<ControllerAtFirst>,
     /// Most voices of all strands at once; `None` for as many as there are.

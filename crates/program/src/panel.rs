@@ -1,6 +1,6 @@
-//! What stands between a player and a program: switches, controls, buses with their effects.
+//! What stands between a player and a program: switches and controls.
 
-use crate::{BusId, ControlId, EffectId, SwitchId};
+use crate::{ControlId, SwitchId};
 use serde::{Deserialize, Serialize};
 
 /// Keys that choose among regions.
@@ -33,6 +33,28 @@ pub struct Control {
     pub controller: Option<u8>,
 }
 
+/// Where controls stand under a name.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct KeptValues {
+    /// As the player sees it.
+    pub name: String,
+    /// The MIDI program change that recalls them, 1 to 128.
+    pub program: Option<u8>,
+    /// The other controls stay.
+    pub values: Vec<KeptValue>,
+}
+
+/// Where one of them stands.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
+pub struct KeptValue {
+    /// Which.
+    pub control: ControlId,
+    /// 0 to 1.
+    pub value: f64,
+}
+
 /// Where a MIDI controller stands before anybody moved it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
@@ -41,65 +63,4 @@ pub struct ControllerAtFirst {
     pub controller: u8,
     /// 0 to 1.
     pub value: f64,
-}
-
-/// What an effect does.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-#[serde(rename_all = "snake_case")]
-pub enum EffectKind {
-    /// Several that are slightly off.
-    Chorus,
-    /// Echoes.
-    Delay,
-    /// A room.
-    Reverb,
-    /// Overtones.
-    Drive,
-    /// A lower rate and fewer bits.
-    Coarse,
-    /// Hiss that follows the note.
-    Noise,
-    /// Three bands.
-    Equaliser,
-    /// Bright against dark.
-    Tilt,
-    /// What is loud is lowered.
-    Compressor,
-    /// Nothing is louder than a limit.
-    Limiter,
-    /// How far left and right lie apart.
-    Width,
-    /// Level that moves.
-    Tremolo,
-    /// Pitch that moves.
-    Vibrato,
-}
-
-/// An effect in a row.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Effect {
-    /// Its name for good.
-    pub id: EffectId,
-    /// What it does.
-    pub kind: EffectKind,
-    /// Whether it is on.
-    pub on: bool,
-    /// Its settings, in the order of its kind.
-    pub settings: Vec<f64>,
-}
-
-/// A row of effects that strands send to.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[cfg_attr(feature = "schema", derive(utoipa::ToSchema))]
-pub struct Bus {
-    /// Its name for good.
-    pub id: BusId,
-    /// As the maker sees it.
-    pub name: String,
-    /// Level.
-    pub gain_db: f64,
-    /// In the order in which they are heard.
-    pub effects: Vec<Effect>,
 }

@@ -18,6 +18,7 @@ pub fn to_pieces(program: &Program) -> Result<Vec<u8>, postcard::Error> {
         switches: program.switches.clone(),
         curves: program.curves.clone(),
         buses: program.buses.clone(),
+        routes: program.routes.clone(),
         controls: program.controls.clone(),
         controllers_at_first: program.controllers_at_first.clone(),
         most_voices: program.most_voices,

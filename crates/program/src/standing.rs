@@ -1,6 +1,6 @@
 //! Where everything stands that a player moves: keys, pedals, controllers, switches.
 
-use crate::{ChosenBy, Program, Source, Stays, Within};
+use crate::{ChosenBy, ControlId, Program, Source, Stays, Within};
 
 /// The sustain pedal's controller (MIDI 1.0, as the two below).
 pub const SUSTAIN: u8 = 64;
@@ -28,30 +28,62 @@ pub struct Standing {
     keys: [u8; 128],
     /// The key that each switch of the program was set to last.
     switches: Vec<u8>,
+    controls: Vec<Moved>,
+}
+
+/// A control of the panel.
+#[derive(Debug, Clone, Copy)]
+struct Moved {
+    id: ControlId,
+    controller: Option<u8>,
+    /// 0 to 1.
+    value: f64,
+}
+
+fn controls_at_first(program: &Program) -> Vec<Moved> {
+    (program.controls.iter())
+        .map(|control| Moved {
+            id: control.id,
+            controller: control.controller,
+            value: control.at_first.clamp(0.0, 1.0),
+        })
+        .collect()
 }
 
 impl Default for Standing {
     fn default() -> Self {
         Self {
-            controllers: at_first(&[]),
+            controllers: at_first(&Program::default()),
             bend: 0.0,
             pressure: 0,
             key_pressures: [0; 128],
             key_up_speeds: [KEY_UP_SPEED; 128],
             keys: [0; 128],
             switches: Vec::new(),
+            controls: Vec::new(),
         }
     }
 }
 
-/// Where controllers stand before anybody moved them: volume and expression open, what has a middle in it (MIDI RP-018), the rest at nothing.
-fn at_first(said: &[crate::ControllerAtFirst]) -> [u8; 128] {
+/// The step of a controller that is nearest to a share.
+fn step_of(share: f64) -> u8 {
+    (share.clamp(0.0, 1.0) * 127.0).round() as u8
+}
+
+/// Where controllers stand before anybody moved them: volume and expression open, what has a middle in it (MIDI RP-018), those of controls where these do, the
+/// rest at nothing.
+fn at_first(program: &Program) -> [u8; 128] {
     let mut all = [0; 128];
     for (controller, value) in [(7, 100), (8, 64), (10, 64), (11, 127)] {
         all[controller] = value;
     }
-    for first in said {
-        all[usize::from(first.controller & 127)] = (first.value.clamp(0.0, 1.0) * 127.0).round() as u8;
+    for control in &program.controls {
+        if let Some(controller) = control.controller {
+            all[usize::from(controller & 127)] = step_of(control.at_first);
+        }
+    }
+    for first in &program.controllers_at_first {
+        all[usize::from(first.controller & 127)] = step_of(first.value);
     }
     all
 }
@@ -60,22 +92,20 @@ impl Standing {
     /// Before anybody touched a program.
     pub fn of(program: &Program) -> Self {
         Self {
-            controllers: at_first(&program.controllers_at_first),
+            controllers: at_first(program),
             bend: 0.0,
             pressure: 0,
             key_pressures: [0; 128],
             key_up_speeds: [KEY_UP_SPEED; 128],
             keys: [0; 128],
             switches: program.switches.iter().map(|switch| switch.at_first).collect(),
+            controls: controls_at_first(program),
         }
     }
 
     /// Goes over to an edited program: what was moved stays where it is; what nobody moved begins where that says.
     pub fn follow(&mut self, before: &Program, now: &Program) {
-        let (was, is) = (
-            at_first(&before.controllers_at_first),
-            at_first(&now.controllers_at_first),
-        );
+        let (was, is) = (at_first(before), at_first(now));
         for (controller, value) in self.controllers.iter_mut().enumerate() {
             if *value == was[controller] {
                 *value = is[controller];
@@ -89,6 +119,32 @@ impl Standing {
         self.switches = (now.switches.iter())
             .map(|switch| stood(switch).unwrap_or(switch.at_first))
             .collect();
+        let was = controls_at_first(before);
+        let mut controls = controls_at_first(now);
+        for control in &mut controls {
+            let stood = self.controls.iter().find(|other| other.id == control.id);
+            let first = was.iter().find(|other| other.id == control.id);
+            if let (Some(stood), Some(first)) = (stood, first)
+                && stood.value != first.value
+            {
+                control.value = stood.value;
+                // It may have another controller now, or one where it had none.
+                if let Some(controller) = control.controller {
+                    self.controllers[usize::from(controller & 127)] = step_of(stood.value);
+                }
+            }
+        }
+        self.controls = controls;
+    }
+
+    /// All controls of the panel, and their controllers, stand where they do at first again: another instrument comes, whose controls may have the same names.
+    pub fn controls_to_first(&mut self, program: &Program) {
+        self.controls = controls_at_first(program);
+        for control in &self.controls {
+            if let Some(controller) = control.controller {
+                self.controllers[usize::from(controller & 127)] = step_of(control.value);
+            }
+        }
     }
 
     /// A key goes down, velocity 1 to 127: it sets the switches that it belongs to.
@@ -151,6 +207,7 @@ impl Standing {
             Source::KeyUpSpeed => Some(share(self.key_up_speeds[usize::from(key & 127)])),
             Source::Bend => Some(self.bend),
             Source::Controller(controller) => Some(share(self.controller(controller))),
+            Source::Control(id) => Some(self.control(id).unwrap_or(0.0)),
             _ => None,
         }
     }
@@ -160,8 +217,26 @@ impl Standing {
         self.bend
     }
 
-    /// A controller is moved; where it stood before.
+    /// A control of the panel is moved, 0 to 1, and its controller with it, which has that already or is moved by whoever asks for it.
+    pub fn set_control(&mut self, id: ControlId, value: f64) {
+        if let Some(control) = self.controls.iter_mut().find(|control| control.id == id) {
+            control.value = value.clamp(0.0, 1.0);
+        }
+    }
+
+    /// Where a control of the panel stands, 0 to 1; `None` where there is none.
+    pub fn control(&self, id: ControlId) -> Option<f64> {
+        let control = self.controls.iter().find(|control| control.id == id);
+        control.map(|control| control.value)
+    }
+
+    /// A controller is moved, and the controls of the panel that have it; where it stood before.
     pub fn move_to(&mut self, controller: u8, value: u8) -> u8 {
+        for control in &mut self.controls {
+            if control.controller == Some(controller) {
+                control.value = f64::from(value.min(127)) / 127.0;
+            }
+        }
         std::mem::replace(
             &mut self.controllers[usize::from(controller & 127)],
             value.min(127),
@@ -189,13 +264,17 @@ impl Standing {
             Source::Controller(controller) => Some(self.controller(controller)),
             Source::Pressure => Some(self.pressure),
             Source::Bend => Some((63.5 * (self.bend + 1.0)).round() as u8),
+            Source::Control(id) => Some(step_of(self.control(id)?)),
             _ => None,
         }
     }
 
     /// Whether what fades by a source stands alike for all voices: see [`Standing::gain`].
     pub fn is_shared(source: Source) -> bool {
-        matches!(source, Source::Controller(_) | Source::Pressure | Source::Bend)
+        matches!(
+            source,
+            Source::Controller(_) | Source::Control(_) | Source::Pressure | Source::Bend
+        )
     }
 
     /// Whether a source lies where it has to, or something may come in gradually as it is moved: that begins with its key, unheard.
@@ -275,6 +354,51 @@ mod tests {
         standing.move_to(2, 33);
         standing.follow(&before, &Program::default());
         assert_eq!((standing.controller(1), standing.controller(2)), (0, 33));
+    }
+
+    #[test]
+    fn a_control_stands_where_it_was_set_by_hand_or_by_its_controller() {
+        let control = |at_first| crate::Control {
+            id: ControlId(5),
+            name: "Balance".into(),
+            at_first,
+            controller: Some(20),
+        };
+        let with = |at_first| Program {
+            controls: vec![control(at_first)],
+            ..Program::default()
+        };
+        let mut standing = Standing::of(&with(0.5));
+        let source = Source::Control(ControlId(5));
+        assert_eq!(standing.source(source, 60), Some(0.5));
+        assert_eq!(standing.controller(20), 64);
+        // Nobody moved it: it goes along with an edit.
+        standing.follow(&with(0.5), &with(0.25));
+        assert_eq!(standing.source(source, 60), Some(0.25));
+        standing.move_to(20, 127);
+        assert_eq!(standing.source(source, 60), Some(1.0));
+        standing.set_control(ControlId(5), 0.1);
+        standing.follow(&with(0.25), &with(0.75));
+        assert_eq!(standing.control(ControlId(5)), Some(0.1));
+        // As a format has it, it may move another controller: that stands where the hand left it.
+        let mut lowered = with(0.75);
+        lowered.controls[0].controller = Some(102);
+        standing.follow(&with(0.75), &lowered);
+        assert_eq!(
+            (standing.control(ControlId(5)), standing.controller(102)),
+            (Some(0.1), 13)
+        );
+        standing.follow(&lowered, &with(0.75));
+        // Another instrument comes, and its control of the same name was moved by nobody.
+        standing.controls_to_first(&with(0.75));
+        standing.follow(&with(0.75), &with(0.5));
+        assert_eq!(
+            (standing.control(ControlId(5)), standing.controller(20)),
+            (Some(0.5), 64)
+        );
+        standing.follow(&with(0.5), &Program::default());
+        assert_eq!(standing.control(ControlId(5)), None);
+        assert_eq!(standing.source(source, 60), Some(0.0));
     }
 
     #[test]

@@ -4,7 +4,7 @@ use crate::App;
 use crate::recording::RunSettings;
 use instrument::{
     Controller, Fact, FilterForm, How, Kind, Pass, PassId, Plan, RouteSaid, Said, Target, TurnOrder, Wish,
-    even_layers, even_rungs, first_plan,
+    even_layers, even_rungs, first_plan, offered_panel,
 };
 use program::{
     Glide, Movement, MovementId, On, ParamId, Passes, Rate, RegionOf, SUSTAIN, ShapeId, SoundsOn, Source,
@@ -84,6 +84,27 @@ pub async fn fill_demo(app: &App) -> anyhow::Result<()> {
         (organ, "ranks that swell with expression and pressure", swelling()),
         (chimes, "bars that brighten with the strike", brightening()),
         (ferry, "lamps that the wheel opens", opening()),
+    ] {
+        app.store
+            .change(instrument, label, said)
+            .await?
+            .map_err(|error| anyhow::anyhow!(error))?;
+    }
+    let picture = crate::demo_panels::REEDS.as_bytes();
+    let hash = blake3::hash(picture).to_hex().to_string();
+    app.store
+        .put_bytes(&format!("{}{hash}", work::PICTURES), picture.to_vec())
+        .await?;
+    let of_ferry = shown::seen(&app.store, ferry).await?;
+    let offered = of_ferry.map_or_else(Vec::new, |seen| offered_panel(&seen.view.program));
+    for (instrument, label, said) in [
+        (
+            organ,
+            "a panel of ranks and room",
+            crate::demo_panels::organ(&hash),
+        ),
+        (chimes, "a panel with a damper", crate::demo_panels::chimes()),
+        (ferry, "lay out a first panel", offered),
     ] {
         app.store
             .change(instrument, label, said)

@@ -72,7 +72,8 @@ pub(crate) async fn with_policy(request: Request, next: Next) -> Response {
         (header::X_FRAME_OPTIONS, "DENY"),
         (header::REFERRER_POLICY, "no-referrer"),
     ] {
-        headers.insert(name, HeaderValue::from_static(value));
+        // What is stricter for itself stays so.
+        headers.entry(name).or_insert(HeaderValue::from_static(value));
     }
     response
 }

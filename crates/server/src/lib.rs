@@ -3,19 +3,23 @@
 mod api;
 mod audio;
 mod demo;
+mod demo_panels;
 mod guard;
+mod heard_out;
 mod live;
 mod problem;
 mod recording;
 mod serve;
 mod sets;
 mod shared;
+mod shell;
 mod sweeping;
 mod workers;
 
 pub use api::openapi;
 pub use demo::fill_demo;
-pub use serve::{listen, serve};
+pub use serve::{listen, serve, serve_folder};
+pub use shell::SHELL;
 pub use workers::work_forever;
 
 use axum::Router;
@@ -49,6 +53,8 @@ pub struct App {
     pub(crate) shelf: Shared,
     pub(crate) sets: Sets,
     pub(crate) listening: Arc<Semaphore>,
+    /// The shell of pages that play; none where it was not built.
+    shell: Option<Arc<shell::Built>>,
     /// Held as long as anything here lives.
     _folder: Arc<Folder>,
 }
@@ -74,6 +80,7 @@ impl App {
             shelf: Shared::default(),
             sets,
             listening: Arc::new(Semaphore::new(LISTENING_AT_ONCE)),
+            shell: None,
             _folder: Arc::new(folder),
         })
     }
@@ -88,5 +95,6 @@ impl App {
             .layer(from_fn(problem::only_short_addresses))
             .layer(from_fn_with_state(listening, guard::only_own_pages))
             .layer(from_fn(guard::with_policy))
+            .layer(from_fn(heard_out::heard_out))
     }
 }

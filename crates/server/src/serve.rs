@@ -2,6 +2,8 @@
 
 use crate::App;
 use anyhow::Context;
+use axum::Router;
+use axum::http::{HeaderValue, header};
 use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
 use hyper_util::server::conn::auto::Builder;
 use hyper_util::service::TowerToHyperService;
@@ -9,6 +11,8 @@ use std::net::SocketAddr;
 use std::path::Path;
 use std::time::Duration;
 use tokio::net::TcpListener;
+use tower_http::services::ServeDir;
+use tower_http::set_header::SetResponseHeaderLayer;
 
 /// A request whose head is not there after so long has been forgotten by whoever sent it.
 const HEAD_WITHIN: Duration = Duration::from_secs(15);
@@ -35,6 +39,27 @@ pub async fn listen(address: SocketAddr) -> anyhow::Result<TcpListener> {
 /// Those of the listener, at its start.
 pub async fn serve(app: App, listener: TcpListener, web: &Path) -> anyhow::Result<()> {
     let router = app.router(web, Some(listener.local_addr()?.ip()));
+    answer(router, listener).await
+}
+
+/// Serves the files of a folder, and nothing else, until the process ends.
+///
+/// # Errors
+/// That there is no page in it.
+pub async fn serve_folder(folder: &Path, listener: TcpListener) -> anyhow::Result<()> {
+    anyhow::ensure!(
+        folder.join("index.html").is_file(),
+        "«{}» holds no page: there is no index.html in it",
+        folder.display()
+    );
+    let files = ServeDir::new(folder);
+    // What is looked at again is asked for again: a newer page is seen at once.
+    let fresh =
+        SetResponseHeaderLayer::overriding(header::CACHE_CONTROL, HeaderValue::from_static("no-cache"));
+    answer(Router::new().fallback_service(files).layer(fresh), listener).await
+}
+
+async fn answer(router: Router, listener: TcpListener) -> anyhow::Result<()> {
     loop {
         let (stream, _) = match listener.accept().await {
             Ok(accepted) => accepted,

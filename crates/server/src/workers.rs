@@ -2,15 +2,17 @@
 
 use crate::problem::sentence_of;
 use anyhow::Context;
+use formats::Place;
+use instrument::{Fact, Said, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use shown::seen;
+use shown::{listen_to, seen};
 use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
 use work::{
-    Draw, Export, ExportSettings, Freeze, Import, JobKind, Make, Measure, MeasureAgain, Outcome, Render,
-    Seek, Sought, Watch,
+    Draw, Export, ExportSettings, Freeze, Import, IntoFolder, JobKind, Make, Measure, MeasureAgain, Outcome,
+    Render, Seek, Sought, Watch,
 };
 
 const LOOK_EVERY: Duration = Duration::from_millis(100);
@@ -27,6 +29,9 @@ pub(crate) struct Makings {
     pub(crate) of: Vec<(u64, instrument::Making)>,
     /// Name of the takes as they were when it was asked for.
     pub(crate) snapshot: String,
+    /// What is said with them, in the same change.
+    #[serde(default)]
+    pub(crate) wishes: Vec<(Target, Fact, Said)>,
 }
 
 /// What a job that looks for loops is given.
@@ -61,6 +66,35 @@ pub(crate) struct Exporting {
     pub(crate) settings: ExportSettings,
     /// Name of the program and its takes as they were when it was asked for.
     pub(crate) snapshot: String,
+    /// Names of what is written with it.
+    #[serde(default)]
+    pub(crate) snapshots: Vec<String>,
+    /// Where it stands, and then the others.
+    #[serde(default)]
+    pub(crate) places: Vec<Place>,
+    /// Whether levels are made even.
+    #[serde(default)]
+    pub(crate) even: bool,
+    /// As all of them together are called.
+    #[serde(default)]
+    pub(crate) title: Option<String>,
+    /// The folder that it is given into, in place of a file.
+    #[serde(default)]
+    pub(crate) into: Option<GivenTo>,
+    /// The shell of a page that plays, by its hash.
+    #[serde(default)]
+    pub(crate) shell: Option<String>,
+}
+
+/// A folder that something is given into.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub(crate) struct GivenTo {
+    /// Its name among those that are given into.
+    pub(crate) folder: String,
+    /// Whether files that another hand changed are replaced.
+    pub(crate) replace: bool,
+    /// Whether texts are written alone, beside audio that is there.
+    pub(crate) texts_alone: bool,
 }
 
 /// What an edition is given.
@@ -70,6 +104,9 @@ pub(crate) struct Freezing {
     pub(crate) notes: String,
     /// As what each of the snapshots is written.
     pub(crate) settings: Vec<ExportSettings>,
+    /// The shell of a page that plays, by its hash.
+    #[serde(default)]
+    pub(crate) shell: Option<String>,
     /// Names of what was asked for: what the instrument is, then each program with its takes.
     pub(crate) snapshots: Vec<String>,
 }
@@ -220,9 +257,9 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             Box::new(move |library, watch| import.run(library, watch))
         }
         JobKind::Make => {
-            let Makings { of, snapshot } = input(job)?;
+            let Makings { of, snapshot, wishes } = input(job)?;
             let snapshot = store.snapshot(&snapshot).await?;
-            let make = Make { of, snapshot };
+            let make = Make { of, snapshot, wishes };
             Box::new(move |library, watch| make.run(library, watch))
         }
         JobKind::Loops => {
@@ -256,12 +293,38 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             };
             Box::new(move |library, watch| render.run(library, watch))
         }
+        JobKind::Listen => match listen_to(store, job.instrument_id).await? {
+            Some(listen) => Box::new(move |library, watch| listen.run(library, watch)),
+            None => nothing(),
+        },
         JobKind::Export => {
-            let Exporting { settings, snapshot } = input(job)?;
+            let Exporting {
+                settings,
+                snapshot,
+                snapshots: others,
+                places,
+                even,
+                title,
+                into,
+                shell,
+            } = input(job)?;
+            let mut snapshots = Vec::with_capacity(1 + others.len());
+            for (n, name) in std::iter::once(&snapshot).chain(&others).enumerate() {
+                let place = places.get(n).copied().unwrap_or_default();
+                snapshots.push((store.snapshot(name).await?, place));
+            }
             let export = Export {
                 settings,
-                snapshot: store.snapshot(&snapshot).await?,
+                snapshots,
+                even,
+                title,
                 name: snapshot,
+                shell,
+                into: into.map(|into| IntoFolder {
+                    folder: store.given_folder(&into.folder),
+                    replace: into.replace,
+                    texts_alone: into.texts_alone,
+                }),
             };
             Box::new(move |library, watch| export.run(library, watch))
         }
@@ -269,6 +332,7 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             let Freezing {
                 notes,
                 settings,
+                shell,
                 snapshots,
             } = input(job)?;
             let (first, rest) = snapshots.split_first().context("an edition of nothing")?;
@@ -281,6 +345,7 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
                 notes,
                 frozen: serde_json::to_string(&frozen)?,
                 wanted,
+                shell,
             };
             Box::new(move |library, watch| freeze.run(library, watch))
         }

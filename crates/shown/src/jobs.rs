@@ -42,6 +42,22 @@ pub struct JobResult {
     /// What the format could not hold.
     #[serde(default)]
     pub losses: Vec<LossView>,
+    /// What became of a folder, where it was given into one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub given: Option<GivenView>,
+}
+
+/// What became of a folder that an instrument was given into.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct GivenView {
+    /// Where it lies on the server's disk.
+    pub folder: String,
+    /// Files that are new, or otherwise than before.
+    pub written: usize,
+    /// Files that are as they were.
+    pub same: usize,
+    /// Files that nothing plays any more.
+    pub removed: usize,
 }
 
 /// Something a format cannot hold.

@@ -4,9 +4,11 @@
 //! megabytes of JSON is optimised, and the rest of the server quickly built.
 
 mod cards;
+mod findings;
 mod jobs;
 mod view;
 
 pub use cards::{Card, cards_as_json};
+pub use findings::{FindingView, FindingsView, LimitView, findings_of, listen_to};
 pub use jobs::{JobResult, JobView, LossView};
 pub use view::{InstrumentView, LongTakeView, Seen, TakeView, plan_of, seen, view_of};

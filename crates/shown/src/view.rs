@@ -2,9 +2,10 @@
 
 use crate::JobView;
 use instrument::{
-    Advice, Cell, Correction, Coverage, Fact, Facts, Frozen, MapSettings, Missing, Origin, PassFigures, Plan,
-    PlayedTake, RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing, SoundCheck, StrandSaid, Suggested,
-    Suggestion, Target, Treatment, Wish, coverage, figures_of, resolve, said_of,
+    Advice, Cell, Correction, Coverage, Fact, Facts, Frozen, MapSettings, Missing, Origin, Panel,
+    PassFigures, Plan, PlanFile, PlayedTake, RecordingFile, RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing,
+    SoundCheck, StrandSaid, Suggested, Suggestion, Target, Treatment, Under, Wish, coverage, figures_of,
+    file_of_take, resolve, said_of,
 };
 use program::{Program, Standing};
 use serde::Serialize;
@@ -90,6 +91,8 @@ pub struct InstrumentView {
     pub long_takes: Vec<LongTakeView>,
     /// What sounds.
     pub program: Program,
+    /// What whoever plays it sees and moves.
+    pub panel: Panel,
     /// Of each of its regions: what it is called, and what was set by hand.
     pub regions: Vec<RegionSaid>,
     /// Of each of its strands: what it is a copy of, what chooses it, and what was set by hand.
@@ -186,6 +189,7 @@ impl Seen {
     pub fn snapshot_of(&self, program: Program, wanted: impl Fn(&TakeView) -> bool) -> Snapshot {
         Snapshot {
             program,
+            panel: self.view.panel.clone(),
             takes: self.treated(wanted).map(|take| (take.id, take)).collect(),
         }
     }
@@ -203,6 +207,31 @@ impl Seen {
                 treatment: take.treatment.clone().or_else(|| take.origin.as_made.clone()),
             });
         Frozen::of(&view.plan, &self.said, played.collect(), &view.program)
+    }
+
+    /// The plan and all that was said, for a script, with the files that the takes which play go out as.
+    pub fn plan_file(&self) -> PlanFile {
+        let view = &self.view;
+        let played = view.takes.iter().filter(|take| take.chosen);
+        let recordings = played.map(|take| RecordingFile {
+            take: take.id,
+            file: file_of_take(&view.plan, take.cell, take.id),
+            called: take.origin.file.clone(),
+            pass: take.cell.pass,
+            key: take.cell.key,
+            layer: take.cell.layer,
+            round_robin: take.cell.round_robin,
+        });
+        PlanFile::of(&view.name, &view.plan, &self.said, recordings.collect())
+    }
+
+    /// What a pattern is laid under, and what one is kept of.
+    pub fn under(&self) -> Under<'_> {
+        Under {
+            plan: &self.view.plan,
+            program: &self.view.program,
+            said: &self.said,
+        }
     }
 
     /// What takes an edition back.
@@ -264,7 +293,7 @@ pub async fn seen(store: &Store, id: u64) -> anyhow::Result<Option<Seen>> {
 }
 
 /// What follows from all that is known and said of an instrument, as pages see it.
-fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
+pub(crate) fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
     let resolved = resolve(whole.known());
     let Whole {
         row,
@@ -304,6 +333,7 @@ fn see(mut whole: Whole, unmeasured: Vec<store::Job>) -> Seen {
         coverage: coverage(&resolved.program, &resolved.map),
         stretch_keys: STRETCH_KEYS,
         program: resolved.program,
+        panel: resolved.panel,
         regions: resolved.regions,
         strands: resolved.strands,
         plan: resolved.plan,

@@ -37,6 +37,8 @@ pub fn swell(audio: &Audio, crossfade_ms: f64) -> Audio {
 
 /// Length of the sinc on either side, and steps between two frames: aliases and images lie under −100 dB (see the test).
 const SINC_LEN: usize = 512;
+/// What lies further from a frame than this many of the frames before does not reach what it is resampled to.
+pub const RESAMPLING_REACH: usize = SINC_LEN / 2;
 const OVERSAMPLING: usize = 256;
 /// Share of the lower Nyquist frequency that passes unaltered, and a little more.
 const CUTOFF: f32 = 0.95;
@@ -45,9 +47,15 @@ const MOVING_PIECE: usize = 256;
 
 /// The sound at `ratio` times as many frames: an octave up is 0.5. The rate written beside it stays.
 ///
-/// By the crate `rubato`: a windowed sinc, cubically interpolated between its tabled points.
+/// By the crate `rubato`: a windowed sinc, cubically interpolated between its tabled points. All of it comes early by [`resampling_lead`].
 pub fn resampled(audio: &Audio, ratio: f64) -> Audio {
     warped(audio, ratio, 1_024, |_| ratio)
+}
+
+/// What [`resampled`] gives at a frame `n` is the recording at `n / ratio` and so many of its frames: always less than a frame of what is made. It is how the crate
+/// counts, measured on a sine: its first frame is the end of its first step, less one of the recording's and a step of its table more.
+pub fn resampling_lead(ratio: f64) -> f64 {
+    1.0 / ratio - 1.0 + 1.0 / OVERSAMPLING as f64
 }
 
 /// The same sound at another rate.

@@ -60,6 +60,22 @@ impl Store {
         Ok(hash)
     }
 
+    /// The name of the file that an instrument was read from, and the hash under which it lies.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn source(&self, instrument: u64) -> anyhow::Result<Option<(String, String)>> {
+        self.read(async |connection| {
+            let of = brought::table.find(instrument);
+            Ok(of
+                .select((brought::file, brought::source))
+                .first(connection)
+                .await
+                .optional()?)
+        })
+        .await
+    }
+
     /// The bytes of a file that instruments were read from, and how many they are.
     ///
     /// # Errors

@@ -219,6 +219,8 @@ pub(crate) fn wishes_for(made: &[MadeTake], ids: &[u64]) -> anyhow::Result<Vec<(
             let said = Said::Value(serde_json::to_value(looped)?);
             wishes.push((Target::Take(*id), Fact::Loop, said));
         }
+        let said = made.said.iter().cloned();
+        wishes.extend(said.map(|(fact, value)| (Target::Take(*id), fact, Said::Value(value))));
     }
     Ok(wishes)
 }

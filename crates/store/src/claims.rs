@@ -256,10 +256,12 @@ async fn take_effect(
             result = json!({ "long_take": id });
             told
         }
-        Effect::Takes { label, made } => {
+        Effect::Takes { label, made, wishes } => {
             let new: Vec<_> = made.iter().map(|made| made.take.clone()).collect();
             let (ids, mut told) = add_takes(connection, instrument, &new).await?;
-            told.extend(change(connection, instrument, label, wishes_for(made, &ids)?).await?);
+            let mut all = wishes_for(made, &ids)?;
+            all.extend(wishes.iter().cloned());
+            told.extend(change(connection, instrument, label, all).await?);
             told
         }
         Effect::Edition(of) => {

@@ -30,32 +30,26 @@ pub struct EditionRow {
     pub files: Vec<EditionFile>,
 }
 
-type Columns = (u64, u64, u32, String, NaiveDateTime, String);
-type Selected = (
-    editions::id,
-    editions::instrument_id,
-    editions::number,
-    editions::notes,
-    editions::made_at,
-    editions::files,
-);
-const EDITION: Selected = (
-    editions::id,
-    editions::instrument_id,
-    editions::number,
-    editions::notes,
-    editions::made_at,
-    editions::files,
-);
+#[derive(Queryable, Selectable)]
+#[diesel(table_name = editions)]
+struct Columns {
+    id: u64,
+    instrument_id: u64,
+    number: u32,
+    notes: String,
+    made_at: NaiveDateTime,
+    files: String,
+}
 
-fn row((id, instrument_id, number, notes, made_at, files): Columns) -> anyhow::Result<EditionRow> {
+fn row(of: Columns) -> anyhow::Result<EditionRow> {
+    let files = serde_json::from_str(&of.files).with_context(|| format!("the files of edition {}", of.id))?;
     Ok(EditionRow {
-        id,
-        instrument_id,
-        number,
-        notes,
-        made_at,
-        files: serde_json::from_str(&files).with_context(|| format!("the files of edition {id}"))?,
+        id: of.id,
+        instrument_id: of.instrument_id,
+        number: of.number,
+        notes: of.notes,
+        made_at: of.made_at,
+        files,
     })
 }
 
@@ -113,7 +107,7 @@ impl Store {
                 let of = editions::table.filter(editions::instrument_id.eq(instrument));
                 Ok(of
                     .order(editions::number.desc())
-                    .select(EDITION)
+                    .select(Columns::as_select())
                     .load(connection)
                     .await?)
             })
@@ -130,7 +124,7 @@ impl Store {
             .read(async |connection| {
                 let of = editions::table.find(id);
                 Ok(of
-                    .select((EDITION, editions::frozen))
+                    .select((Columns::as_select(), editions::frozen))
                     .first(connection)
                     .await
                     .optional()?)

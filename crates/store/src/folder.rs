@@ -92,6 +92,7 @@ impl Folder {
 pub struct Scratch {
     path: PathBuf,
     arriving: PathBuf,
+    given: PathBuf,
     _lock: File,
 }
 
@@ -123,6 +124,7 @@ impl Scratch {
         Ok(Self {
             path,
             arriving,
+            given: std::path::absolute(folder)?.join("given"),
             _lock: lock,
         })
     }
@@ -135,6 +137,11 @@ impl Scratch {
     /// Where recordings of pages arrive: they outlive the process.
     pub fn arriving(&self) -> &Path {
         &self.arriving
+    }
+
+    /// Where folders lie that instruments are given into.
+    pub(crate) fn given(&self) -> &Path {
+        &self.given
     }
 
     /// A file in it, gone when it is dropped.

@@ -229,6 +229,34 @@ impl Store {
         .await
     }
 
+    /// Asks to be listened to, unless that is under way; `of` is a name of what there is to hear. What was cancelled or failed is not begun again by itself, until
+    /// there is something else to hear, or somebody wants it `again`.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn enqueue_listen(&self, instrument: u64, of: &str, again: bool) -> anyhow::Result<()> {
+        let input = json!({ "of": of });
+        self.write(async |connection| {
+            lock(connection, instrument).await?;
+            let newest: Option<Columns> = jobs::table
+                .filter(jobs::instrument_id.eq(instrument))
+                .filter(jobs::kind.eq(JobKind::Listen.name()))
+                .order(jobs::id.desc())
+                .select(COLUMNS)
+                .first(connection)
+                .await
+                .optional()?;
+            let newest = newest.map(Columns::job).transpose()?;
+            let is_known = newest.is_some_and(|job| !job.state.has_ended() || (job.input == input && !again));
+            if is_known {
+                return Ok(((), Told::default()));
+            }
+            let id = enqueue(connection, instrument, JobKind::Listen, &input).await?;
+            Ok(((), Told::of(instrument, "job", json!({ "job": id }))))
+        })
+        .await
+    }
+
     /// Cancels a job that has not ended; gives it as it stands then.
     ///
     /// # Errors
@@ -313,6 +341,29 @@ impl Store {
             })
             .await?;
         rows.into_iter().map(Columns::job).collect()
+    }
+
+    /// What the newest jobs of a kind that ended well were given and what came out, whosever they are, newest first.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn done(&self, kind: JobKind, most: i64) -> anyhow::Result<Vec<(Value, Value)>> {
+        let rows: Vec<(String, Option<String>)> = self
+            .read(async |connection| {
+                Ok(jobs::table
+                    .filter(jobs::kind.eq(kind.name()))
+                    .filter(jobs::state.eq(JobState::Done.name()))
+                    .order(jobs::id.desc())
+                    .limit(most)
+                    .select((jobs::input, jobs::result))
+                    .load(connection)
+                    .await?)
+            })
+            .await?;
+        rows.into_iter()
+            .filter_map(|(input, result)| Some((input, result?)))
+            .map(|(input, result)| Ok((serde_json::from_str(&input)?, serde_json::from_str(&result)?)))
+            .collect()
     }
 
     /// Jobs that are running for some instruments, but those that measure.

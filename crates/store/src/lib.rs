@@ -9,6 +9,7 @@ mod connection;
 mod editions;
 mod events;
 mod folder;
+mod heard;
 mod history;
 mod hold;
 mod instruments;
@@ -160,6 +161,11 @@ impl Store {
         // The lock goes with its connection.
         drop(Object::take(harness.into_inner()));
         Ok(())
+    }
+
+    /// The folder of such a name that instruments are given into, on this machine.
+    pub fn given_folder(&self, name: &str) -> std::path::PathBuf {
+        self.scratch.given().join(name)
     }
 
     /// Where this process keeps what is under way.

@@ -92,6 +92,11 @@ impl Library for StoreLibrary {
             .block_on(self.store.put_judged_loop(take, name, facts))
     }
 
+    fn note_heard(&self, instrument: u64, name: &str, facts: &str) -> anyhow::Result<()> {
+        self.runtime
+            .block_on(self.store.put_heard(instrument, name, facts))
+    }
+
     fn turn(&self) -> Box<dyn std::any::Any> {
         // It is never closed.
         Box::new(

@@ -104,6 +104,7 @@ table! {
         id -> Unsigned<BigInt>,
         name -> Text,
         plan -> Text,
+        held -> Nullable<Text>,
     }
 }
 
@@ -130,6 +131,14 @@ table! {
         take_id -> Unsigned<BigInt>,
         name -> Text,
         levels -> Text,
+    }
+}
+
+table! {
+    heard (instrument_id, name) {
+        instrument_id -> Unsigned<BigInt>,
+        name -> Text,
+        facts -> Text,
     }
 }
 
@@ -220,6 +229,7 @@ allow_tables_to_appear_in_same_query!(
     measurements,
     suggestions,
     cleaned_levels,
+    heard,
     judged_loops,
     instruments,
     facts,

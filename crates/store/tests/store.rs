@@ -1,7 +1,7 @@
 //! The store against a real MariaDB, each test in a database of its own.
 
 use anyhow::Context;
-use instrument::{Cell, Fact, How, Kind, Origin, Plan, Said, Target, first_plan};
+use instrument::{Cell, Fact, Held, How, Kind, Origin, Pattern, Plan, Said, Target, first_plan};
 use serde_json::json;
 use std::time::Duration;
 use store::{
@@ -187,9 +187,18 @@ async fn long_takes_patterns_and_their_undo_are_kept() -> anyhow::Result<()> {
     store.step_back(id, false).await?;
     assert!(store.facts(id).await?.is_empty());
 
-    let pattern = store.keep_pattern("chimes", &plan()).await?;
-    assert_eq!(store.patterns().await?[0].plan, plan());
+    let kept = Pattern {
+        plan: plan(),
+        held: Held::default(),
+    };
+    let pattern = store.keep_pattern("chimes", &kept).await?;
+    assert_eq!(store.patterns().await?[0].pattern, kept);
+    assert_eq!(
+        store.pattern(pattern).await?.map(|row| row.name),
+        Some("chimes".to_owned())
+    );
     store.forget_pattern(pattern).await?;
+    assert_eq!(store.pattern(pattern).await?, None);
     assert!(store.patterns().await?.is_empty());
     database.remove().await
 }

@@ -7,7 +7,7 @@ use instrument::{Brought, Origin, PlannedOfBrought, plan_of_brought};
 use program::{Program, Sample};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
-use std::io::{Read, Write};
+use std::io::{ErrorKind, Read, Write};
 use std::path::{Component, Path, PathBuf};
 use utoipa::ToSchema;
 
@@ -78,13 +78,33 @@ pub fn path_inside(name: &str) -> Option<PathBuf> {
     let mut inside = PathBuf::new();
     for part in Path::new(&name).components() {
         match part {
-            Component::Normal(part) if part.len() <= 255 => inside.push(part),
+            Component::Normal(part) if part.len() <= 255 && !part.as_encoded_bytes().contains(&0) => {
+                inside.push(part);
+            }
             Component::CurDir => {}
             _ => return None,
         }
     }
     let deep = inside.components().count();
     (1..=DEEPEST).contains(&deep).then_some(inside)
+}
+
+/// A new file in what was brought, and the folders that it lies in.
+///
+/// # Errors
+/// A [`Refusal`] where another file is in its way; those of the disk.
+pub fn place_for(folder: &Path, inside: &Path) -> anyhow::Result<File> {
+    let path = folder.join(inside);
+    let made = path
+        .parent()
+        .map_or(Ok(()), fs::create_dir_all)
+        .and_then(|()| File::create(&path));
+    made.map_err(|error| match error.kind() {
+        ErrorKind::NotADirectory | ErrorKind::IsADirectory | ErrorKind::AlreadyExists => {
+            refusal(format!("«{}» is a file and a folder at once.", inside.display()))
+        }
+        _ => error.into(),
+    })
 }
 
 /// Unpacks a zip into a folder, but for what reaches out of it; how many files came out.
@@ -108,9 +128,7 @@ pub fn unpack(zip: File, into: &Path) -> anyhow::Result<usize> {
         let Some(inside) = path_inside(entry.name()).filter(|_| entry.is_file()) else {
             continue;
         };
-        let path = into.join(inside);
-        fs::create_dir_all(path.parent().context("a folder")?)?;
-        let mut out = File::create(&path)?;
+        let mut out = place_for(into, &inside)?;
         let mut piece = vec![0; 1 << 16];
         loop {
             // What its own sum contradicts is broken, and so is what is cut.
@@ -333,6 +351,7 @@ mod tests {
             ("a/../../b.wav", None),
             ("/etc/passwd", None),
             ("", None),
+            ("a\0b", None),
         ] {
             assert_eq!(path_inside(name), inside.map(PathBuf::from), "{name}");
         }
@@ -354,6 +373,11 @@ mod tests {
         fs::create_dir(&into).unwrap();
         assert_eq!(unpack(File::open(&path).unwrap(), &into).unwrap(), 2);
         assert_eq!(fs::read(into.join("in/a.txt")).unwrap(), b"here");
+        // What is a file cannot be a folder as well.
+        for name in ["b.txt/c.txt", "in"] {
+            let refused = place_for(&into, Path::new(name)).unwrap_err();
+            assert!(refused.downcast_ref::<Refusal>().is_some(), "{refused}");
+        }
         assert!(!folder.path().join("out.txt").exists());
         // Cut short, it is refused with a sentence.
         let bytes = fs::read(&path).unwrap();

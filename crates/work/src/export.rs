@@ -1,21 +1,21 @@
 //! A program written out.
 
 use crate::export_settings::ExportSettings;
-use crate::read_back::read_back;
-use crate::{Library, Outcome, Snapshot, Watch, refusal, take_of_source};
+use crate::files::{CREDITS, Files, Folder, Zip, credits_of};
+use crate::page::{files_of, write_page};
+use crate::read_back::{Written, read_back};
+use crate::to_write::{Samples, ToWrite, placed};
+use crate::{Library, Shell, refusal};
 use anyhow::Context;
 use formats::{
-    Format, Loss, Lowered, Sampler, bake, lower, to_16_bits, write_flac, write_sf2, write_sfz, write_wav,
+    Format, Loss, Place, Placed, Remarks, Sampler, Together, bake, clean_name, lower_together, to_16_bits,
+    write_flac, write_sf2, write_sfz, write_wav,
 };
-use program::Program;
+use program::{Program, Region};
 use std::collections::HashSet;
-use std::fs::{File, Permissions};
-use std::io::{BufWriter, Seek, Write};
-use std::os::unix::fs::PermissionsExt;
+use std::io::{Seek, Write};
 use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
-use zip::CompressionMethod;
-use zip::write::SimpleFileOptions;
 
 /// What was written.
 #[derive(Debug, Clone, PartialEq)]
@@ -26,121 +26,35 @@ pub struct Exported {
     pub losses: Vec<Loss>,
 }
 
-/// Where the audio of a program's samples is.
-pub trait Samples {
-    /// The whole of a sample, by its `source`.
-    ///
-    /// # Errors
-    /// Where it is not there or cannot be read.
-    fn audio(&self, sample: &program::Sample) -> anyhow::Result<signal::Audio>;
-
-    /// Files of this machine that it reads; none where they lie in a library.
-    fn files(&self) -> Vec<PathBuf> {
-        Vec::new()
-    }
-}
-
-/// Writes an instrument out, as it was when that was asked for.
-#[derive(Debug, Clone)]
-pub struct Export {
-    /// What to write.
-    pub settings: ExportSettings,
-    /// The program and its takes.
-    pub snapshot: Snapshot,
-    /// The snapshot's own name: what is written is named after it.
-    pub name: String,
-}
-
-pub(crate) struct OfSnapshot<'a> {
-    pub(crate) library: &'a dyn Library,
-    pub(crate) snapshot: &'a Snapshot,
-}
-
-impl Samples for OfSnapshot<'_> {
-    fn audio(&self, sample: &program::Sample) -> anyhow::Result<signal::Audio> {
-        let id = take_of_source(&sample.source)?;
-        let take = self.snapshot.takes.get(&id).context("a take is not there")?;
-        let of = (
-            usize::from(sample.first_channel),
-            usize::from(sample.source_channels),
-        );
-        take.audio(self.library, of, 0, u64::MAX)
-    }
-}
-
-/// Where exports lie.
-pub const EXPORTS: &str = "exports/";
-
-impl Export {
-    /// Does it.
-    ///
-    /// # Errors
-    /// Those of the library; a [`crate::Refusal`] where it is cancelled, or the format cannot hold it.
-    pub fn run(&self, library: &dyn Library, watch: &Watch) -> anyhow::Result<Outcome> {
-        let ending = match self.settings.format {
-            Format::Sfz => "zip",
-            Format::SoundFont2 => "sf2",
-        };
-        let samples = OfSnapshot {
-            library,
-            snapshot: &self.snapshot,
-        };
-        let tell = |done: f64| watch.tell(done).is_ok();
-        let (file, exported) = Self::written(self.settings, &self.snapshot, &samples, tell)?;
-        let kind = match self.settings {
-            ExportSettings { alone: true, .. } => "-audio",
-            _ => "",
-        };
-        let packed = if self.settings.flac { "-flac" } else { "" };
-        let path = format!(
-            "{EXPORTS}{}-{}{packed}{kind}.{ending}",
-            self.name, self.settings.bits
-        );
-        let size = file.as_file().metadata()?.len();
-        library.put_file(&path, file.path())?;
-        watch.tell(1.0)?;
-        Ok(Outcome {
-            result: serde_json::json!({
-                "file": path, "name": exported.name, "bytes": size, "losses": exported.losses,
-            }),
-            ..Outcome::default()
-        })
-    }
-}
-
-impl Export {
-    /// Writes a file of this process, and reads it again: where it is not as it was meant, that is told beside what the format loses.
-    pub(crate) fn written(
-        settings: ExportSettings,
-        snapshot: &Snapshot,
-        samples: &OfSnapshot,
-        tell: impl FnMut(f64) -> bool,
-    ) -> anyhow::Result<(NamedTempFile, Exported)> {
-        let file = samples.library.temporary()?;
-        let mut out = std::io::BufWriter::new(file.reopen()?);
-        let mut exported = export(&snapshot.program, settings, samples, &mut out, tell)?;
-        out.flush()?;
-        let meant = lowered(&snapshot.program, settings)?.program;
-        let regions = read_back(file.path(), settings, &meant)?;
-        if regions > 0 {
-            exported.losses.push(Loss {
-                what: "Read again, it is not what was meant: this should not be, look at it before you give it away.".to_owned(),
-                regions,
-            });
-        }
-        Ok((file, exported))
-    }
+/// Writes a file of this process, and reads it again: where it is not as it was meant, that is told beside what the format loses.
+pub(crate) fn written<S: Samples + ?Sized>(
+    library: &dyn Library,
+    (settings, shell): (ExportSettings, Option<&Shell>),
+    parts: &[ToWrite<S>],
+    tell: impl FnMut(f64) -> bool,
+) -> anyhow::Result<(NamedTempFile, Exported)> {
+    let file = library.temporary()?;
+    let mut out = std::io::BufWriter::new(file.reopen()?);
+    let mut exported = export(parts, (settings, shell), &mut out, tell)?;
+    out.flush()?;
+    let meant = lowered(&placed(parts), settings)?;
+    exported
+        .losses
+        .extend(read_back(&Written::File(file.path()), settings, &meant)?);
+    Ok((file, exported))
 }
 
 /// What an export will be.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Foreseen {
-    /// How many files there will be: in a zip, or one.
+    /// How many files there will be: in a zip, or one; of a page that plays those of its audio.
     pub files: usize,
     /// So long, for the most part to the byte; what is packed without loss is shorter.
     pub bytes: u64,
-    /// The names of the first audio files.
+    /// The names of the first audio files, or of the presets of a SoundFont.
     pub names: Vec<String>,
+    /// How many there are of these.
+    pub named: usize,
     /// What the format does not hold.
     pub losses: Vec<Loss>,
 }
@@ -149,64 +63,90 @@ pub struct Foreseen {
 ///
 /// # Errors
 /// A sentence, where there is nothing to write.
-pub fn foresee(program: &Program, settings: ExportSettings) -> anyhow::Result<Foreseen> {
+pub fn foresee(parts: &[(&Program, Place)], settings: ExportSettings) -> anyhow::Result<Foreseen> {
     const NAMES: usize = 3;
-    let Lowered { program, losses, .. } = lowered(program, settings)?;
-    let samples = program.samples.iter();
-    let audio: u64 = samples
+    let all = lowered(parts, settings)?;
+    let samples = all.samples();
+    let audio: u64 = (samples.iter())
         .map(|sample| sample.frames * u64::from(sample.channels) * u64::from(settings.bits / 8))
         .sum();
-    let texts = usize::from(!settings.alone) + usize::from(!(program.credits + &program.licence).is_empty());
-    let is_soundfont = settings.format == Format::SoundFont2;
+    let texts = if settings.alone { 0 } else { all.programs.len() } + usize::from(credits_of(&all).is_some());
+    let names: Vec<&String> = if settings.format == Format::Sfz {
+        samples.iter().map(|sample| &sample.source).collect()
+    } else {
+        all.programs.iter().map(|placed| &placed.program.name).collect()
+    };
     Ok(Foreseen {
-        files: if is_soundfont {
-            1
-        } else {
-            program.samples.len() + texts
+        files: match settings.format {
+            Format::SoundFont2 => 1,
+            Format::Sfz => samples.len() + texts,
+            Format::Page => files_of(samples),
         },
         bytes: audio,
-        names: if is_soundfont {
-            vec![format!("{}.sf2", program.name)]
-        } else {
-            let names = program.samples.iter().map(|sample| sample.source.clone());
-            names.take(NAMES).collect()
-        },
-        losses,
+        named: names.len(),
+        names: names.into_iter().take(NAMES).cloned().collect(),
+        losses: all.losses,
     })
 }
 
-/// Writes a program to `out`, one sample at a time. `progress` is told how far it is, 0 to 1, and stops it by answering false.
+/// What is said where a page that plays is wanted, and was not built.
+pub const NO_SHELL: &str = "The page that plays is not built here: run bin/web first.";
+
+/// Writes programs to `out`, one sample at a time. `progress` is told how far it is, 0 to 1, and stops it by answering false.
 ///
 /// # Errors
 /// With a sentence, where there is nothing to write, a sample cannot be read, the format cannot hold it, or `out` fails.
 pub fn export<S: Samples + ?Sized>(
-    program: &Program,
-    settings: ExportSettings,
-    samples: &S,
+    parts: &[ToWrite<S>],
+    (settings, shell): (ExportSettings, Option<&Shell>),
     out: &mut (impl Write + Seek),
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
-    let lowered = lowered(program, settings)?;
-    let audio = baked(program, &lowered, settings.bits, samples, progress);
+    let all = lowered(&placed(parts), settings)?;
+    let audio = baked(parts, &all, settings, progress);
+    let title = &all.programs[0].program.name;
     let name = match settings.format {
         Format::Sfz => {
             let mut zip = Zip(zip::ZipWriter::new(out));
-            let sfz = format!("{}.sfz", lowered.program.name);
-            let text = Some(sfz.as_str()).filter(|_| !settings.alone);
-            write_files(&mut zip, &lowered.program, (settings, text), audio)?;
+            write_files(&mut zip, &all, settings, &sfz_names(&all, settings), audio)?;
             zip.0.finish()?;
-            let what = if settings.alone { "audio" } else { "SFZ" };
-            format!("{} {what}.zip", lowered.program.name)
+            let what = match settings {
+                ExportSettings { alone: true, .. } => "audio",
+                ExportSettings { flac: true, .. } => "SFZ, FLAC",
+                _ => "SFZ",
+            };
+            format!("{title} {what}.zip")
         }
         Format::SoundFont2 => {
-            write_sf2(out, &lowered.program, settings.bits, audio)?;
-            format!("{}.sf2", lowered.program.name)
+            write_sf2(out, &all.programs, settings.bits, audio)?;
+            format!("{title}.sf2")
+        }
+        Format::Page => {
+            let shell = shell.ok_or_else(|| refusal(NO_SHELL))?;
+            let mut zip = Zip(zip::ZipWriter::new(out));
+            write_page(&mut zip, parts, &all, (settings, shell), audio)?;
+            zip.0.finish()?;
+            format!("{} page.zip", clean_name(title))
         }
     };
     Ok(Exported {
         name,
-        losses: lowered.losses,
+        losses: all.losses,
     })
+}
+
+/// As the texts of programs are called; none where audio is written alone.
+pub(crate) fn sfz_names(all: &Together, settings: ExportSettings) -> Vec<String> {
+    let mut taken = HashSet::new();
+    let programs = all.programs.iter().filter(|_| !settings.alone);
+    let named = programs.map(|placed| {
+        let plain = &placed.program.name;
+        let numbered = (2..).map(|n| format!("{plain} {n}"));
+        let mut names = [plain.clone()].into_iter().chain(numbered);
+        let free = names.find(|name| taken.insert(name.to_lowercase()));
+        format!("{}.sfz", free.unwrap_or_default())
+    });
+    named.collect()
 }
 
 /// Where an SFZ and its audio go.
@@ -224,28 +164,24 @@ pub struct Beside<'a> {
 /// # Errors
 /// Those of [`export`] and of [`spare`].
 pub fn export_beside<S: Samples + ?Sized>(
-    program: &Program,
+    part: &ToWrite<S>,
     settings: ExportSettings,
-    samples: &S,
     beside: Beside,
     progress: impl FnMut(f64) -> bool,
 ) -> anyhow::Result<Exported> {
-    let lowered = lowered(program, settings)?;
-    let names = lowered
-        .program
-        .samples
-        .iter()
-        .map(|sample| sample.source.as_str());
+    let parts = std::slice::from_ref(part);
+    let all = lowered(&[(part.program, part.place)], settings)?;
+    let names = all.samples().iter().map(|sample| sample.source.as_str());
     spare(
-        samples,
+        part.samples,
         names.chain(beside.sfz).map(|name| beside.folder.join(name)),
     )?;
-    let audio = baked(program, &lowered, settings.bits, samples, progress);
-    let mut files = Folder(beside.folder);
-    write_files(&mut files, &lowered.program, (settings, beside.sfz), audio)?;
+    let audio = baked(parts, &all, settings, progress);
+    let texts: Vec<String> = beside.sfz.into_iter().map(str::to_owned).collect();
+    write_files(&mut Folder(beside.folder), &all, settings, &texts, audio)?;
     Ok(Exported {
-        name: format!("{}.sfz", lowered.program.name),
-        losses: lowered.losses,
+        name: format!("{}.sfz", all.programs[0].program.name),
+        losses: all.losses,
     })
 }
 
@@ -270,148 +206,93 @@ pub fn spare<S: Samples + ?Sized>(samples: &S, written: impl Iterator<Item = Pat
     Ok(())
 }
 
-fn lowered(program: &Program, settings: ExportSettings) -> anyhow::Result<Lowered> {
-    let mut lowered = lower(program, settings.format);
-    if settings.format == Format::Sfz && settings.flac {
-        for sample in &mut lowered.program.samples {
+/// Programs as they will be written, with the presets beside them that are asked for, their audio files called by their kind.
+pub(crate) fn lowered(parts: &[(&Program, Place)], settings: ExportSettings) -> anyhow::Result<Together> {
+    let ExportSettings {
+        format, form, beside, ..
+    } = settings;
+    let mut all = lower_together(parts, beside, format, form)?;
+    if format == Format::Sfz && settings.flac {
+        for sample in all
+            .programs
+            .iter_mut()
+            .flat_map(|placed| &mut placed.program.samples)
+        {
             let stem = sample.source.strip_suffix(".wav").unwrap_or(&sample.source);
             sample.source = format!("{stem}.{}", settings.ending());
         }
     }
-    if lowered.program.regions.is_empty() {
+    if all.programs.is_empty() {
         return Err(refusal("There is nothing to export yet: record something first."));
     }
-    Ok(lowered)
+    Ok(all)
 }
 
 /// What makes the audio of each lowered sample, one after another.
-fn baked<'a, S: Samples + ?Sized>(
-    program: &'a Program,
-    lowered: &'a Lowered,
-    bits: u16,
-    samples: &'a S,
+pub(crate) fn baked<'a, S: Samples + ?Sized>(
+    parts: &'a [ToWrite<'a, S>],
+    all: &'a Together,
+    settings: ExportSettings,
     mut progress: impl FnMut(f64) -> bool + 'a,
 ) -> impl FnMut(usize) -> anyhow::Result<signal::Audio> + 'a {
-    let total = lowered.bakes.len() as f64;
+    let total = all.bakes.len() as f64;
     move |index| {
         if !progress(index as f64 / total) {
             return Err(refusal("Cancelled."));
         }
-        let plan = &lowered.bakes[index];
-        let sample = &program.samples[plan.sample];
-        let audio = samples
-            .audio(sample)
+        let (instrument, plan) = &all.bakes[index];
+        let part = &parts[*instrument];
+        let sample = &part.program.samples[plan.sample];
+        let audio = (part.samples.audio(sample))
             .with_context(|| format!("The recording of «{}» cannot be read.", sample.name))?;
         let audio = bake(&audio, plan);
-        Ok(if bits == 16 { to_16_bits(&audio) } else { audio })
+        Ok(if settings.bits == 16 {
+            to_16_bits(&audio, settings.dither)
+        } else {
+            audio
+        })
     }
 }
 
-/// Where files go.
-trait Files {
-    /// Writes one under a path with `/`.
-    fn file(
-        &mut self,
-        path: &str,
-        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
-    ) -> anyhow::Result<()>;
-}
-
-struct Zip<W: Write + Seek>(zip::ZipWriter<W>);
-
-impl<W: Write + Seek> Files for Zip<W> {
-    fn file(
-        &mut self,
-        path: &str,
-        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
-    ) -> anyhow::Result<()> {
-        // Audio does not get smaller by packing; without the clock in it, the same program gives the same bytes.
-        let plain = SimpleFileOptions::default()
-            .compression_method(CompressionMethod::Stored)
-            .last_modified_time(zip::DateTime::default())
-            .large_file(true);
-        self.0.start_file(path, plain)?;
-        write(&mut self.0)
-    }
-}
-
-struct Folder<'a>(&'a Path);
-
-impl Files for Folder<'_> {
-    fn file(
-        &mut self,
-        path: &str,
-        write: &mut dyn FnMut(&mut dyn Write) -> anyhow::Result<()>,
-    ) -> anyhow::Result<()> {
-        write_whole(&self.0.join(path), |mut out| write(&mut out))
-    }
-}
-
-/// Writes a file that is whole or not there; the folders that it lies in are made.
-///
-/// # Errors
-/// Where it cannot be written, and those of `write`.
-pub fn write_whole<T>(
-    path: &Path,
-    write: impl FnOnce(&mut BufWriter<File>) -> anyhow::Result<T>,
-) -> anyhow::Result<T> {
-    let parent = path.parent().filter(|parent| !parent.as_os_str().is_empty());
-    let parent = parent.unwrap_or(Path::new("."));
-    let unwritable = || format!("«{}» cannot be written", path.display());
-    std::fs::create_dir_all(parent).with_context(unwritable)?;
-    // As any file of its maker's: the process's mask takes away what it takes.
-    let mut named = tempfile::Builder::new();
-    let file = named
-        .permissions(Permissions::from_mode(0o666))
-        .tempfile_in(parent)
-        .with_context(unwritable)?;
-    let mut out = BufWriter::new(file.reopen()?);
-    let done = write(&mut out)?;
-    out.flush()?;
-    file.persist(path).with_context(unwritable)?;
-    Ok(done)
-}
-
-fn write_files(
+pub(crate) fn write_files(
     files: &mut dyn Files,
-    program: &Program,
-    (settings, sfz): (ExportSettings, Option<&str>),
+    all: &Together,
+    settings: ExportSettings,
+    texts: &[String],
     mut audio: impl FnMut(usize) -> anyhow::Result<signal::Audio>,
 ) -> anyhow::Result<()> {
-    if let Some(sfz) = sfz {
-        files.file(sfz, &mut |out| Ok(out.write_all(write_sfz(program).as_bytes())?))?;
+    for (text, Placed { program, .. }) in texts.iter().zip(&all.programs) {
+        files.file(text, &mut |out| Ok(out.write_all(write_sfz(program).as_bytes())?))?;
     }
-    for (index, sample) in program.samples.iter().enumerate() {
-        let region = program
-            .regions
-            .iter()
-            .find(|region| region.sample == index)
-            .context("a sample without a region")?;
+    for (index, sample) in all.samples().iter().enumerate() {
+        let plays = |region: &&Region| region.sample == index;
+        let playing = all.programs.iter().find_map(|Placed { program, .. }| {
+            let region = program.regions.iter().find(plays)?;
+            Some((program, region))
+        });
+        let (program, region) = playing.context("a sample without a region")?;
         let inside = Sampler {
             root_key: region.root_key,
             recording_cents: region.recording_cents,
             looped: region.looped,
-            mark: None,
+            remarks: Remarks {
+                mark: None,
+                credits: program.credits.clone(),
+                licence: program.licence.clone(),
+            },
         };
         let audio = audio(index)?;
         files.file(&sample.source, &mut |mut out| {
             if settings.flac {
-                write_flac(&mut out, &audio, settings.bits)?;
+                write_flac(&mut out, &audio, settings.bits, &inside.remarks)?;
             } else {
                 write_wav(&mut out, &audio, settings.bits, Some(&inside))?;
             }
             Ok(())
         })?;
     }
-    let said = [("Credits", &program.credits), ("Licence", &program.licence)];
-    let said: Vec<String> = (said.iter())
-        .filter(|(_, said)| !said.is_empty())
-        .map(|(what, said)| format!("{what}\n\n{said}\n"))
-        .collect();
-    if !said.is_empty() {
-        files.file("Credits and licence.txt", &mut |out| {
-            Ok(out.write_all(said.join("\n").as_bytes())?)
-        })?;
+    if let Some(said) = credits_of(all) {
+        files.file(CREDITS, &mut |out| Ok(out.write_all(said.as_bytes())?))?;
     }
     Ok(())
 }
@@ -461,22 +342,26 @@ mod tests {
         Program::plain("Test", samples, (0..sources.len()).map(region).collect())
     }
 
-    fn settings(format: Format) -> ExportSettings {
-        ExportSettings::of(format, 24).unwrap()
+    fn write_one(
+        sources: &[&str],
+        format: Format,
+        out: &mut Cursor<Vec<u8>>,
+        progress: &mut dyn FnMut(f64) -> bool,
+    ) -> anyhow::Result<Exported> {
+        let part = ToWrite {
+            program: &program(sources),
+            place: Place::default(),
+            panel: None,
+            samples: &Tones,
+        };
+        export(&[part], (ExportSettings::of(format, 24)?, None), out, progress)
     }
 
     #[test]
     fn the_zip_holds_every_sample_and_the_same_program_gives_the_same_bytes() {
         let write = || {
             let mut out = Cursor::new(Vec::new());
-            export(
-                &program(&["1", "2"]),
-                settings(Format::Sfz),
-                &Tones,
-                &mut out,
-                |_| true,
-            )
-            .unwrap();
+            write_one(&["1", "2"], Format::Sfz, &mut out, &mut |_| true).unwrap();
             out.into_inner()
         };
         let bytes = write();
@@ -519,24 +404,12 @@ mod tests {
     fn a_missing_recording_and_a_cancel_end_it_with_a_sentence() {
         for format in [Format::Sfz, Format::SoundFont2] {
             let mut out = Cursor::new(Vec::new());
-            let gone = export(
-                &program(&["1", "gone"]),
-                settings(format),
-                &Tones,
-                &mut out,
-                |_| true,
-            );
+            let gone = write_one(&["1", "gone"], format, &mut out, &mut |_| true);
             assert_eq!(
                 gone.unwrap_err().to_string(),
                 "The recording of «tone 1» cannot be read."
             );
-            let cancelled = export(
-                &program(&["1", "2"]),
-                settings(format),
-                &Tones,
-                &mut out,
-                |done| done < 0.4,
-            );
+            let cancelled = write_one(&["1", "2"], format, &mut out, &mut |done| done < 0.4);
             assert_eq!(cancelled.unwrap_err().to_string(), "Cancelled.");
         }
     }

@@ -1,6 +1,6 @@
 //! How loud an instrument is as it is heard: each strand, all of it, and a chord of ten keys struck hard.
 
-use crate::export::OfSnapshot;
+use crate::to_write::OfSnapshot;
 use crate::{Library, Samples, Snapshot};
 use engine::{Event, EventKind, render_offline};
 use program::{On, Program, Region, StrandId};
@@ -9,7 +9,7 @@ use signal::Audio;
 use utoipa::ToSchema;
 
 /// A common rate: what is measured does not depend on it.
-const RATE_HZ: u32 = 48_000;
+pub(crate) const RATE_HZ: u32 = 48_000;
 /// One key, struck as the layers' middle is, by common practice.
 const STRIKE: u8 = 100;
 const KEY_HELD_S: f64 = 1.5;
@@ -18,6 +18,8 @@ const FINGERS: usize = 10;
 const HARDEST: u8 = 127;
 const CHORD_HELD_S: f64 = 2.0;
 const LET_GO_S: f64 = 0.5;
+/// A chord is heard for so long.
+pub(crate) const CHORD_S: f64 = CHORD_HELD_S + LET_GO_S;
 
 /// Ten keys struck hard stay under it, in dBTP: what packing with loss adds fits above (EBU R 128).
 const CEILING_DBTP: f64 = -1.0;
@@ -63,7 +65,7 @@ pub fn heard(library: &dyn Library, snapshot: &Snapshot) -> anyhow::Result<Heard
 fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> {
     let keys = sounding_keys(program);
     let key = keys.get(keys.len() / 2).copied();
-    let chord = spread(&keys);
+    let (chord, score) = chord_of(program);
     let mut strands = Vec::new();
     let mut loudness_lufs = None;
     if let Some(key) = key {
@@ -85,13 +87,10 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
             strands.push((strand.id, loudness_of(&alone)?));
         }
     }
-    let down = chord.iter().map(|key| press(0.0, *key, HARDEST));
-    let up = chord.iter().map(|key| lift(CHORD_HELD_S, *key));
-    let score: Vec<Event> = down.chain(up).collect();
     let peak_dbtp = if chord.is_empty() {
         None
     } else {
-        signal::true_peak_dbtp(&rendered(program, samples, &score, CHORD_HELD_S + LET_GO_S)?)
+        signal::true_peak_dbtp(&rendered(program, samples, &score, CHORD_S)?)
     };
     Ok(Heard {
         key,
@@ -102,6 +101,15 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
         peak_dbtp,
         ceiling_dbtp: CEILING_DBTP,
     })
+}
+
+/// Ten keys, and how they are struck hard and let go.
+pub(crate) fn chord_of(program: &Program) -> (Vec<u8>, Vec<Event>) {
+    let chord = spread(&sounding_keys(program));
+    let down = chord.iter().map(|key| press(0.0, *key, HARDEST));
+    let up = chord.iter().map(|key| lift(CHORD_HELD_S, *key));
+    let score = down.chain(up).collect();
+    (chord, score)
 }
 
 /// With how far each lies over the mean of those that sound.
@@ -121,14 +129,14 @@ fn is_struck(on: On) -> bool {
     matches!(on, On::KeyDown(_))
 }
 
-fn sounds_on(program: &Program, region: &Region, key: u8) -> bool {
+pub(crate) fn sounds_on(program: &Program, region: &Region, key: u8) -> bool {
     let strand = program.strand_of(region);
     let by_strand = strand.is_some_and(|strand| strand.when.keys.contains(key) && !strand.muted);
     by_strand && region.when.keys.contains(key)
 }
 
 /// Keys that sound as they go down, from the lowest.
-fn sounding_keys(program: &Program) -> Vec<u8> {
+pub(crate) fn sounding_keys(program: &Program) -> Vec<u8> {
     let struck = |region: &&Region| {
         program
             .strand_of(region)
@@ -164,7 +172,7 @@ fn lift(seconds: f64, key: u8) -> Event {
 }
 
 /// With the audio of what the score may start, and of nothing else.
-fn rendered(
+pub(crate) fn rendered(
     program: &Program,
     samples: &impl Samples,
     score: &[Event],

@@ -22,6 +22,8 @@ pub enum JobKind {
     Loops,
     /// Renders cleaned takes and judges loops set by hand.
     Render,
+    /// Listens to an instrument as it is.
+    Listen,
     /// Writes an instrument out.
     Export,
     /// Makes an edition.
@@ -30,7 +32,7 @@ pub enum JobKind {
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::Measure,
         Self::MeasureAgain,
         Self::Overview,
@@ -38,6 +40,7 @@ impl JobKind {
         Self::Make,
         Self::Loops,
         Self::Render,
+        Self::Listen,
         Self::Export,
         Self::Freeze,
     ];
@@ -52,6 +55,7 @@ impl JobKind {
             Self::Make => "make",
             Self::Loops => "loops",
             Self::Render => "render",
+            Self::Listen => "listen",
             Self::Export => "export",
             Self::Freeze => "freeze",
         }
@@ -92,6 +96,8 @@ pub enum Effect {
         label: String,
         /// All of them.
         made: Vec<MadeTake>,
+        /// What is said with them.
+        wishes: Vec<(Target, Fact, Said)>,
     },
     /// An edition is there.
     Edition(FrozenEdition),
@@ -128,6 +134,8 @@ pub struct MadeTake {
     pub in_place_of: Option<u64>,
     /// Its loop, where that is known.
     pub looped: Option<TakeLoop>,
+    /// What holds of it as of the one that it was made from.
+    pub said: Vec<(Fact, Value)>,
 }
 
 /// How a job ended well.

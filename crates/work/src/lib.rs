@@ -1,15 +1,21 @@
 //! The long jobs: measuring, rendering, making, seeking, bringing and exporting, one type each. Audio comes through a [`Library`].
 
+mod alone;
 mod bringing;
 mod brought;
 mod building;
 mod edition;
 mod export;
 mod export_settings;
+mod exporting;
+mod files;
+mod folder;
 mod freezing;
 mod heard;
 mod job;
+mod levels;
 mod library;
+mod listening;
 mod looped;
 mod making;
 mod measured;
@@ -17,29 +23,38 @@ mod measuring;
 mod midi;
 mod opened;
 mod overview;
+mod pace;
+mod page;
 mod playing;
+mod printing;
 mod read_back;
 mod recording;
 mod rendering;
 mod report;
 mod seeking;
+mod shell;
+mod to_write;
 mod treated;
 
 pub use bringing::{Import, inside_of, read_file};
 pub use brought::{
-    Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, take_in, unpack,
+    Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, place_for, take_in, unpack,
 };
-pub use building::{Built, FileBuilt, build};
+pub use building::{Built, FileBuilt, ToBuild, build};
 pub use edition::{EDITIONS, EditionFile, FrozenEdition, edition_path};
-pub use export::{
-    Beside, EXPORTS, Export, Exported, Foreseen, Samples, export, export_beside, foresee, spare, write_whole,
-};
+pub use export::{Beside, Exported, Foreseen, NO_SHELL, export, export_beside, foresee, spare};
 pub use export_settings::ExportSettings;
+pub use exporting::{EXPORTS, Export};
+pub use files::write_whole;
+pub use folder::{GivenInto, IntoFolder, give_into};
 pub use freezing::Freeze;
 pub use heard::{Heard, StrandHeard, heard};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
-pub use looped::{AroundSeam, HeardLoop, around_seam, hear_loop, short_loop};
+pub use listening::{
+    Listen, STRIKES, ToHear, What, hear_keys, heard_by_name, keys_to_hear, name_of_all, take_sound, to_hear,
+};
+pub use looped::{AroundSeam, HeardLoop, PlayedBy, around_seam, hear_loop, short_loop};
 pub use making::Make;
 pub use measured::measure_part;
 pub use measuring::{DRAWN_FROM_FRAMES, Draw, Measure, MeasureAgain, THUMBNAIL_COLUMNS, Untreated};
@@ -48,9 +63,12 @@ pub use opened::Opened;
 pub use overview::{
     OVERVIEW_FRAMES, Overview, OverviewMaker, OverviewPart, envelope_of, levels_path, peaks_path,
 };
+pub use pace::{Took, seconds_foreseen};
 pub use playing::{Figures, play};
 pub use recording::{NewTake, Part, Recording, RecordingForm};
 pub use rendering::Render;
 pub use report::{FileReport, LoopReport, Measured};
 pub use seeking::{SearchedFrom, Seek, Sought, loops_of};
+pub use shell::{SHELLS, Shell, shell_path};
+pub use to_write::{PICTURES, Samples, ToWrite};
 pub use treated::{RENDERS, Snapshot, TreatedTake, as_bytes, raw, take_of_source};

@@ -68,6 +68,12 @@ pub trait Library: Sync {
     /// Where it cannot be kept.
     fn note_loop(&self, take: u64, name: &str, facts: &LoopFacts) -> anyhow::Result<()>;
 
+    /// Notes what was heard of an instrument, as JSON, under a name of all that it follows from.
+    ///
+    /// # Errors
+    /// Where it cannot be kept.
+    fn note_heard(&self, instrument: u64, name: &str, facts: &str) -> anyhow::Result<()>;
+
     /// Waits for a turn at what takes a whole core; the turn lasts as long as what is given back.
     fn turn(&self) -> Box<dyn std::any::Any>;
 }

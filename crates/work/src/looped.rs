@@ -1,8 +1,9 @@
 //! A take with its loop, heard through the engine.
 
+use crate::alone::{alone, sample_of};
 use engine::{Event, EventKind, render_offline};
 use instrument::{TakeLoop, Treatment};
-use program::{Program, Region, Sample, SampleId};
+use program::{Program, Region, StrandId};
 use signal::Audio;
 
 /// The first channel around a loop's seam, `reach` frames on either side; what lies outside the take is silence.
@@ -75,36 +76,52 @@ pub struct HeardLoop {
     pub last_seam: usize,
 }
 
-/// Plays a take at a key until its loop has been gone round so often, and half a round more; no longer than `most_seconds`.
-pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most_seconds: f64) -> HeardLoop {
+/// As what a take is played: by a strand of a program, struck so, through its shape and the effects that it is heard through.
+#[derive(Debug, Clone, Copy)]
+pub struct PlayedBy<'a> {
+    /// All of it.
+    pub program: &'a Program,
+    /// The strand.
+    pub strand: StrandId,
+    /// 1 to 127.
+    pub strike: u8,
+}
+
+/// Plays a take at a key until its loop has been gone round so often, and half a round more; no longer than `most_seconds`. As it is, where nothing says
+/// what plays it.
+pub fn hear_loop(
+    audio: Audio,
+    treatment: &Treatment,
+    (key, rounds): (u8, u32),
+    most_seconds: f64,
+    played_by: Option<PlayedBy>,
+) -> HeardLoop {
     let rate = f64::from(audio.rate_hz);
     let looped = treatment.program_loop();
-    let program = Program::plain(
-        "",
-        vec![Sample {
-            id: SampleId(0),
-            name: String::new(),
-            source: String::new(),
-            rate_hz: audio.rate_hz,
-            first_channel: 0,
-            source_channels: audio.channels.len() as u16,
-            channels: audio.channels.len() as u16,
-            frames: audio.frames() as u64,
-        }],
-        vec![Region {
-            recording_cents: treatment.recording_cents,
-            tune_cents: treatment.tune_cents,
-            gain_db: treatment.gain_db,
-            pan: treatment.pan,
-            start_frame: treatment.start_frame,
-            end_frame: treatment.end_frame,
-            fade_in_frames: treatment.fade_in_frames,
-            fade_out_frames: treatment.fade_out_frames,
-            fade_curve: treatment.fade_curve,
-            looped,
-            ..Region::whole(0, treatment.root_key, audio.frames() as u64)
-        }],
-    );
+    let region = Region {
+        recording_cents: treatment.recording_cents,
+        tune_cents: treatment.tune_cents,
+        gain_db: treatment.gain_db,
+        pan: treatment.pan,
+        start_frame: treatment.start_frame,
+        end_frame: treatment.end_frame,
+        fade_in_frames: treatment.fade_in_frames,
+        fade_out_frames: treatment.fade_out_frames,
+        fade_curve: treatment.fade_curve,
+        looped,
+        ..Region::whole(0, treatment.root_key, audio.frames() as u64)
+    };
+    let by_strand = played_by.and_then(|by| {
+        alone(
+            by.program,
+            by.strand,
+            (&audio, region.clone()),
+            |shape| shape,
+            |_| true,
+        )
+    });
+    let program = by_strand.unwrap_or_else(|| Program::plain("", vec![sample_of(&audio)], vec![region]));
+    let velocity = played_by.map_or(127, |by| by.strike);
     let ratio = program::playback_ratio(&program, &program.regions[0], key, rate);
     let (first_seam, round) = looped.map_or((0.0, 0.0), |l| {
         (
@@ -117,7 +134,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
     let frames = whole.min(most_seconds * rate).max(1.0) as usize;
     let struck = [Event {
         frame: 0,
-        kind: EventKind::NoteOn { key, velocity: 127 },
+        kind: EventKind::NoteOn { key, velocity },
     }];
     let (left, right) = render_offline(&program, vec![audio.channels], rate, &struck, frames);
     HeardLoop {
@@ -133,6 +150,7 @@ pub fn hear_loop(audio: Audio, treatment: &Treatment, key: u8, rounds: u32, most
 mod tests {
     use super::*;
     use instrument::{Correction, Kind, suggest, treat};
+    use program::{Bus, BusId, Effect, EffectId, EffectKind};
 
     #[test]
     fn a_seam_is_drawn_as_it_will_sound() {
@@ -198,7 +216,7 @@ mod tests {
             ..Correction::default()
         };
         let treatment = treat(69, &suggestion, &said, 96_000);
-        let heard = hear_loop(audio.clone(), &treatment, 69, 10, 60.0);
+        let heard = hear_loop(audio.clone(), &treatment, (69, 10), 60.0, None);
         assert!(
             heard.last_seam.abs_diff(48_000 + 9 * 24_000) < 200,
             "{}",
@@ -210,7 +228,8 @@ mod tests {
             .slice(heard.last_seam, heard.audio.frames())
             .channels
             .swap_remove(0);
-        let octave = hear_loop(audio, &treatment, 81, 2, 60.0);
+        let again = audio.clone();
+        let octave = hear_loop(audio.clone(), &treatment, (81, 2), 60.0, None);
         assert!((f64::from(octave.last_seam as u32) - 36_000.0).abs() < 200.0);
         assert_eq!(
             signal::find_pitch(&after, 48_000, 0, after.len()).map(|p| p.key),
@@ -221,5 +240,26 @@ mod tests {
             signal::find_pitch(&high, 48_000, 0, high.len()).map(|p| p.key),
             Some(81)
         );
+        // As a strand plays it that begins late, through a row that takes 12 dB.
+        let mut program = Program::plain("Organ", Vec::new(), Vec::new());
+        program.shapes[0].loudness.delay_ms = 500.0;
+        let mut softer = Effect::new(EffectId(1), EffectKind::Width);
+        softer.level_db = -12.0;
+        program.buses = vec![Bus {
+            id: BusId::WHOLE,
+            name: "All".into(),
+            gain_db: 0.0,
+            effects: vec![softer],
+        }];
+        let by = PlayedBy {
+            program: &program,
+            strand: StrandId(0),
+            strike: 127,
+        };
+        let shaped = hear_loop(audio, &treatment, (69, 10), 60.0, Some(by)).audio;
+        let level = |of: &Audio| signal::rms_dbfs(&of.slice(96_000, 144_000));
+        let plain = hear_loop(again, &treatment, (69, 10), 60.0, None).audio;
+        assert!(shaped.channels[0][..23_000].iter().all(|x| x.abs() < 1e-6));
+        assert!((level(&shaped) - level(&plain) + 12.0).abs() < 0.1);
     }
 }

@@ -23,6 +23,8 @@ pub struct Figures {
 const BLOCK: usize = 128;
 /// What still sounds then after the last event is cut.
 const LONGEST_TAIL_S: f64 = 30.0;
+/// Softer is silence: 100 dB down.
+const SILENT: f32 = 1e-5;
 /// Room that a sample needs in the engine beside its frames, and all of them for their seams.
 const SLACK: usize = 2;
 
@@ -88,12 +90,15 @@ fn rendered(engine: &mut Engine, phrase: &Phrase, rate_hz: u32) -> (Audio, usize
     let (mut left, mut right) = (Vec::new(), Vec::new());
     let mut most = 0;
     let mut at = 0;
-    while at < end || (at < latest && engine.active_voices() > 0) {
+    // Effects are heard after the last voice.
+    let mut sounds = false;
+    while at < end || (at < latest && (sounds || engine.active_voices() > 0)) {
         while let Some(event) = events.next_if(|event| frame_of(event.at_ms) < at + BLOCK) {
             engine.midi(event.bytes);
         }
         let (mut l, mut r) = ([0.0; BLOCK], [0.0; BLOCK]);
         engine.render(&mut l, &mut r);
+        sounds = l.iter().chain(&r).any(|x| x.abs() > SILENT);
         left.extend(l);
         right.extend(r);
         most = most.max(engine.active_voices());

@@ -35,8 +35,20 @@ pub struct TreatedTake {
 pub struct Snapshot {
     /// What sounds.
     pub program: program::Program,
+    /// What it is played by.
+    #[serde(default)]
+    pub panel: instrument::Panel,
     /// The takes that it is about.
     pub takes: BTreeMap<u64, TreatedTake>,
+}
+
+impl Snapshot {
+    /// Sides of each mic of a take, as it is played; `None` where nothing plays it.
+    pub(crate) fn sides_of(&self, take: u64) -> Option<u16> {
+        let is_of = |source: &str| take_of_source(source).ok() == Some(take);
+        let sample = self.program.samples.iter().find(|sample| is_of(&sample.source))?;
+        Some(sample.channels)
+    }
 }
 
 impl TreatedTake {
@@ -143,15 +155,7 @@ impl TreatedTake {
             return Ok(None);
         }
         let audio = self.whole(library)?;
-        let period = self.facts.pitch.map_or(UNPITCHED_PERIOD_FRAMES, |pitch| {
-            f64::from(audio.rate_hz) / pitch.hz
-        });
-        let pitch = self.facts.pitch;
-        let worth = LoopFacts {
-            held_cents: pitch.and_then(|pitch| signal::held_cents(&audio, looped.played(), pitch.hz)),
-            ..LoopFacts::of(&audio, looped.played(), period)
-        };
-        Ok(Some((name, worth)))
+        Ok(Some((name, worth_of_loop(&audio, looped, &self.facts))))
     }
 
     /// The best of the places to loop it that were found for some lengths. Of any length it is one that suits its kind; of lengths that somebody
@@ -198,6 +202,18 @@ impl TreatedTake {
         let before = self.cleaned_by(before).audio(library, of, first, end)?;
         let after = self.cleaned_by(after).audio(library, of, first, end)?;
         Ok(signal::taken_away(&before, &after))
+    }
+}
+
+/// What a loop is worth in a take as it is cleaned.
+pub(crate) fn worth_of_loop(audio: &Audio, looped: TakeLoop, facts: &Measurement) -> LoopFacts {
+    let period = facts.pitch.map_or(UNPITCHED_PERIOD_FRAMES, |pitch| {
+        f64::from(audio.rate_hz) / pitch.hz
+    });
+    let held = |pitch: signal::Pitch| signal::held_cents(audio, looped.played(), pitch.hz);
+    LoopFacts {
+        held_cents: facts.pitch.and_then(held),
+        ..LoopFacts::of(audio, looped.played(), period)
     }
 }
 

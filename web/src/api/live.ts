@@ -89,6 +89,7 @@ export function follow(queries: QueryClient): void {
       return;
     }
     refresh(["instrument", message.instrument], atMost);
+    refresh(["exports", message.instrument, "findings"], atMost);
     if (message.kind === "measured") refresh(["thumbnails", message.instrument], BUSY_MS);
   };
   const open = () => {

@@ -87,7 +87,8 @@ export function said<T extends { id: number }>(part: T): Omit<T, "id"> {
 /** Two sources, or two things that are driven, are the same. */
 export const same = (one: unknown, other: unknown) => JSON.stringify(one) === JSON.stringify(other);
 
-type Moved = Pick<Shape, "movements">;
+/** What sources are named by: the slow movements of a shape, and the controls of the panel, where those are known. */
+type Moved = Pick<Shape, "movements"> & { controls?: Pick<Schemas["Control"], "id" | "name">[] };
 
 /** A source as it is called within a sentence. */
 export function sourceName(source: Source, shape: Moved): string {
@@ -106,7 +107,9 @@ export function sourceName(source: Source, shape: Moved): string {
     const at = slowMovements(shape).findIndex(({ id }) => id === source.movement);
     return at < 0 ? "a movement that is gone" : `slow movement ${at + 1}`;
   }
-  return "course" in source ? "a course" : "a control";
+  if ("course" in source) return "a course";
+  const control = shape.controls?.find(({ id }) => id === source.control);
+  return control ? `the control ${control.name}` : "a control of the panel";
 }
 
 /** Every source that can be chosen for a strand. */
@@ -121,6 +124,7 @@ export function sourcesOf(shape: Moved, chosen?: Source | null): Source[] {
     "key",
     "key_up_speed",
     { random: 1 },
+    ...(shape.controls ?? []).map(({ id }) => ({ control: id })),
   ];
   return chosen && !all.some((one) => same(one, chosen)) ? [...all, chosen] : all;
 }

@@ -1,6 +1,8 @@
 // What an instrument will look like once an edit that is on its way has arrived.
 import type { Fact, InstrumentView, Plan, Schemas, TakeView } from "../api/client";
 import { filterWith, isOfFilter, partsWith, type PartKind } from "./driving";
+import { effectsLaid, ROUTES_OF_WHOLE } from "./effects";
+import { panelLaid } from "./panel";
 import { takeId } from "./regions";
 
 /** What somebody wants a field to say. */
@@ -11,6 +13,18 @@ export interface Wish {
   region?: [strand: number, number: number];
   /** A strand, by its name. */
   strand?: number;
+  /** An effect, by its row and its name. */
+  effect?: [bus: number, effect: number];
+  /** What a strand sends to a row. */
+  send?: [strand: number, bus: number];
+  /** A row that strands send to. */
+  bus?: number;
+  /** A page of the panel, a part of it, or a set of its values, by its name. */
+  page?: number;
+  control?: number;
+  preset?: number;
+  /** All that is found of a kind. */
+  findingKind?: number;
   /** A part of a shape, by its kind, the shape that a strand or region has for itself, and its number. */
   part?: [kind: PartKind, shape: number, number: number];
   fact: Fact;
@@ -218,6 +232,10 @@ export function withEdit(view: InstrumentView, { wishes, plan }: Edit): Instrume
   };
   if (wishes.some((wish) => wish.strand !== undefined)) seen = { ...seen, ...strandsWith(seen, wishes) };
   if (wishes.some((wish) => wish.region)) seen = { ...seen, ...regionsWith(seen, wishes) };
+  const ofEffects = wishes.filter(({ effect, send, bus, part }) => effect || send || bus !== undefined || part?.[1] === ROUTES_OF_WHOLE);
+  if (ofEffects.length > 0) seen = { ...seen, program: effectsLaid(seen.program, ofEffects) };
+  const ofPanel = wishes.filter(({ page, control, preset }) => [page, control, preset].some((one) => one !== undefined));
+  if (ofPanel.length > 0) seen = { ...seen, panel: panelLaid(seen.panel, ofPanel) };
   if (wishes.some((wish) => wish.part)) seen = { ...seen, program: partsLaid(seen, seen.program, wishes) };
   return seen;
 }

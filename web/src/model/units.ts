@@ -16,10 +16,22 @@ function plain(text: string, unit: RegExp): number | undefined {
   return Number.isFinite(value) ? value : undefined;
 }
 
+/** So many of something, whose plural is regular. */
+export function counted(count: number, what: string): string {
+  return `${grouped(count)} ${what}${count === 1 ? "" : "s"}`;
+}
+
 export function grouped(value: number): string {
   return Math.round(value)
     .toString()
     .replace(/\B(?=(\d{3})+$)/g, " ");
+}
+
+/** How long something will take, for who waits for it. */
+export function forWaiting(seconds: number): string {
+  if (seconds < 1.5) return "a moment";
+  if (seconds < 90) return `${Math.round(seconds)} s`;
+  return `${Math.round(seconds / 60)} min`;
 }
 
 /** With a true minus sign. */

@@ -1,39 +1,27 @@
 // What is in files that others made, instrument by instrument: chosen, and taken in.
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate, useParams } from "@tanstack/react-router";
-import { useRef, useState } from "react";
-import { answer, api, type Schemas } from "../api/client";
+import { useState } from "react";
+import { api } from "../api/client";
 import { keyName } from "../model/keys";
-import { Brand } from "../parts/Brand";
+import { BackToShelf } from "../parts/BackToShelf";
 import { broughtQuery, shareQuery } from "../state/queries";
+import { nameOf, type Offered, type Taking, useTaking } from "../state/taking";
 import { sayError, useView } from "../state/view";
-
-type Offered = Schemas["Offered"];
-
-const nameOf = (of: Offered) => `${of.file} ${of.place ?? ""}`;
 
 function lengthOf(seconds: number): string {
   if (seconds < 90) return `${seconds < 10 ? seconds.toFixed(1) : Math.round(seconds)} s`;
   return `${Math.round(seconds / 60)} min`;
 }
 
-interface Taking {
-  name: string;
-  done: number;
-  of: number;
-}
-
 export function BroughtSet() {
   const params: { set?: string } = useParams({ strict: false });
   const set = params.set ?? "";
   const query = useQuery(broughtQuery(set));
-  const queries = useQueryClient();
   const navigate = useNavigate();
   const [chosen, setChosen] = useState<ReadonlySet<string> | undefined>();
   const [words, setWords] = useState("");
-  const [there, setThere] = useState<Record<string, number>>({});
-  const [taking, setTaking] = useState<Taking | undefined>();
-  const stop = useRef(false);
+  const { taking, there, takeIn, bringAudio, cancel } = useTaking(set);
   const found = query.data?.found;
   const all = found?.instruments ?? [];
   const good = all.filter((of) => of.refused == null);
@@ -53,68 +41,26 @@ export function BroughtSet() {
     await navigate({ to: "/" });
   };
   const open = (id: number, step: string) => navigate({ to: "/instruments/$id/$step", params: { id: String(id), step } });
-  const takeIn = async () => {
-    stop.current = false;
-    const made: number[] = [];
-    try {
-      for (const [n, of] of toTake.entries()) {
-        if (stop.current) break;
-        setTaking({ name: of.name || of.file, done: n, of: toTake.length });
-        const body = { file: of.file, place: of.place };
-        const outcome = await api.POST("/api/brought/{set}/taking", { params: { path: { set } }, body });
-        if (stop.current && outcome.error) break;
-        const { id } = answer(outcome);
-        made.push(id);
-        setThere((before) => ({ ...before, [nameOf(of)]: id }));
-      }
-    } finally {
-      setTaking(undefined);
-      await queries.invalidateQueries({ queryKey: ["shelf"] });
-    }
+  const takeChosen = async () => {
+    const { made, cancelled } = await takeIn(toTake);
     const { say } = useView.getState();
-    if (stop.current) {
-      say(
-        made.length === 0 ? "Cancelled: nothing was taken in." : `Cancelled: ${made.length} of ${toTake.length} are on the shelf and stay.`,
-      );
-      return;
+    if (cancelled) {
+      const some = `${made.length} of ${toTake.length} are on the shelf and stay.`;
+      return say(`Cancelled: ${made.length === 0 ? "nothing was taken in." : some}`);
     }
     if (made.length === 1) return open(made[0]!, "map");
     say(`${made.length} instruments are on the shelf.`);
     await navigate({ to: "/" });
   };
-  const cancel = () => {
-    stop.current = true;
-    void api.DELETE("/api/brought/{set}/taking", { params: { path: { set } } });
-  };
   const takeAudio = async (audio: string[]) => {
-    stop.current = false;
-    const { plan } = answer(await api.GET("/api/plan/offer", { params: { query: { kind: "sustained", how: "files", rig: "page" } } }));
-    const { id } = answer(await api.POST("/api/instruments", { body: { name: "New instrument", plan } }));
-    const aside: string[] = [];
-    try {
-      for (const [n, name] of audio.entries()) {
-        if (stop.current) break;
-        setTaking({ name, done: n, of: audio.length });
-        const path = { set, instrument: id };
-        const outcome = await api.POST("/api/brought/{set}/to/{instrument}", { params: { path, query: { name } } });
-        if (outcome.error) aside.push(outcome.error.detail);
-      }
-    } finally {
-      setTaking(undefined);
-    }
+    const { id, aside } = await bringAudio(audio);
     if (aside.length > 0) sayError(new Error(aside.slice(0, 3).join(" ")));
     return open(id, "record");
   };
 
   return (
     <div className="flex h-full flex-col">
-      <header className="flex h-[52px] items-center gap-2 border-b border-line bg-sheet px-4">
-        <Brand />
-        <div className="grow" />
-        <Link to="/" className="button">
-          Back to the shelf
-        </Link>
-      </header>
+      <BackToShelf />
       <main className="min-h-0 flex-1 overflow-y-auto p-6" data-part="brought">
         <h1 className="mb-1 text-[17px] font-semibold">What is in these files</h1>
         {query.isPending && <p className="text-ink3">Looking through them…</p>}
@@ -206,7 +152,7 @@ export function BroughtSet() {
           <button
             className="button act"
             disabled={toTake.length === 0 || taking !== undefined}
-            onClick={() => void takeIn().catch(sayError)}
+            onClick={() => void takeChosen().catch(sayError)}
           >
             {toTake.length > 1 ? `Take ${toTake.length} instruments in` : "Take it in"}
           </button>

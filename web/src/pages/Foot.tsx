@@ -1,7 +1,7 @@
 // What stands under every step: what is chosen, what is going on, and the meter.
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { answer, api, type InstrumentView, type Progress } from "../api/client";
+import { answer, api, type InstrumentView, type JobView, type Progress } from "../api/client";
 import { type BoardCell, cellId } from "../model/cells";
 import { WAYS } from "../model/choosing";
 import { type Plot, toCheck } from "../parts/Board";
@@ -26,11 +26,14 @@ export function Foot({
   cells,
   progress,
   plot,
+  note,
 }: {
   view: InstrumentView;
   cells: BoardCell[];
   progress: Progress | undefined;
   plot: Plot | undefined;
+  /** What is said in place of how many cells are chosen, where a step has none. */
+  note?: string | undefined;
 }) {
   const { chosen, raw, setRaw, heardAs, setHeardAs, heardEdition, setHeardEdition, choosePlayed, setChoosePlayed } = useView();
   const connected = useLive((state) => state.connected);
@@ -43,10 +46,8 @@ export function Foot({
   return (
     <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
       {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
-      <ChooseMenu cells={cells} plot={plot} />
-      <span>
-        {chosen.size} of {cells.length} cells chosen
-      </span>
+      {note === undefined && <ChooseMenu cells={cells} plot={plot} />}
+      <span className="whitespace-nowrap">{note ?? `${chosen.size} of ${cells.length} cells chosen`}</span>
       <label className="flex items-center gap-1 whitespace-nowrap" title="The key that is struck is the chosen cell, in every step">
         <input type="checkbox" checked={choosePlayed} onChange={(event) => setChoosePlayed(event.target.checked)} />
         Choose what I play
@@ -193,6 +194,7 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
   make: { doing: "making takes", cancelled: "Cancelled: no take was made." },
   measure_again: { doing: "measuring again", cancelled: "Cancelled: everything is as it was measured before." },
   loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
+  listen: { doing: "listening", cancelled: "Cancelled: what was heard so far is kept, and Check says what was not." },
   render: {
     doing: "rendering",
     cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back.",
@@ -201,8 +203,11 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
 
 function RunningJob({ id }: { id: number }) {
   const jobs = useQuery(makingsQuery(id)).data;
-  const busy = jobs?.find((job) => job.state === "running" || job.state === "waiting");
-  const newest = jobs?.[0];
+  // Listening goes on by itself behind what somebody asked for; where it went wrong, Check says so.
+  const asked = jobs?.filter((job) => job.kind !== "listen");
+  const isGoing = (job: JobView) => job.state === "running" || job.state === "waiting";
+  const busy = asked?.find(isGoing) ?? jobs?.find(isGoing);
+  const newest = asked?.[0];
   if (!busy) return newest?.state === "failed" ? <Failed jobs={[newest]} /> : null;
   const { doing, cancelled } = JOBS[busy.kind] ?? JOBS.render!;
   return (

@@ -5,6 +5,7 @@ import { useEffect, useState } from "react";
 import { answer, api, type InstrumentView } from "../api/client";
 import { change, inLine } from "../state/edits";
 import { type BoardCell, centsFromPlan } from "../model/cells";
+import { type Findings, shareRight } from "../model/findings";
 import { type Step, STEPS } from "../model/steps";
 import { AskName } from "../parts/Ask";
 import { Brand } from "../parts/Brand";
@@ -15,7 +16,7 @@ import { exportsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 
 /** How much of each step is done, 0 to 1. */
-function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number> {
+function useDone(view: InstrumentView, cells: BoardCell[], found: Findings | undefined): Record<Step, number> {
   const exports = useQuery(exportsQuery(view.id)).data;
   const all = Math.max(1, cells.length);
   const share = (test: (cell: BoardCell) => boolean) => cells.filter(test).length / all;
@@ -28,12 +29,23 @@ function useDone(view: InstrumentView, cells: BoardCell[]): Record<Step, number>
     loop: ["struck", "plucked", "drum"].includes(view.plan.kind) ? measured : share((c) => c.take?.treatment?.loop != null),
     map: measured,
     shape: measured,
+    panel: view.panel.parts.length > 0 ? 1 : 0,
+    check: found ? shareRight(cells, found.findings) : 0,
     export: exports?.some((job) => job.state === "done") ? 1 : 0,
   };
 }
 
-export function Head({ view, step, cells }: { view: InstrumentView; step: Step; cells: BoardCell[] }) {
-  const done = useDone(view, cells);
+interface HeadProps {
+  view: InstrumentView;
+  step: Step;
+  cells: BoardCell[];
+  /** What is wrong with it. */
+  found: Findings | undefined;
+}
+
+export function Head({ view, step, cells, found }: HeadProps) {
+  const done = useDone(view, cells, found);
+  const left: Record<string, number> | undefined = found?.left;
   const { playKeys, setPlayKeys, say } = useView();
   const midi = useSound((sound) => sound.midi);
   const [naming, setNaming] = useState(false);
@@ -61,7 +73,7 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
     return () => window.removeEventListener("keydown", hear);
   });
   return (
-    <header className="flex h-[52px] shrink-0 items-center gap-3 border-b border-line bg-sheet px-4 xl:gap-6">
+    <header className="flex h-[52px] shrink-0 items-center gap-3 border-b border-line bg-sheet px-4">
       <Brand />
       <div className="w-[180px] min-w-0 leading-tight">
         <h1>
@@ -78,16 +90,22 @@ export function Head({ view, step, cells }: { view: InstrumentView; step: Step; 
           kept {new Date(view.kept_at).toLocaleTimeString([], { hour: "2-digit", minute: "2-digit" })}
         </p>
       </div>
-      <nav aria-label="Steps" className="flex flex-1 justify-center gap-2">
+      <nav aria-label="Steps" className="flex flex-1 justify-center gap-0.5 2xl:gap-2">
         {STEPS.map((name) => (
           <Link
             key={name}
             to="/instruments/$id/$step"
             params={{ id: String(view.id), step: name }}
             aria-current={name === step ? "step" : undefined}
-            className={`rounded-lg px-2.5 py-1.5 font-medium capitalize ${name === step ? "bg-act-soft text-ink" : "text-ink2"}`}
+            className={`rounded-lg px-2 py-1.5 font-medium whitespace-nowrap capitalize ${name === step ? "bg-act-soft text-ink" : "text-ink2"}`}
           >
             {name}
+            {(left?.[name] ?? 0) > 0 && (
+              <span className="ml-1 align-super text-[10px] text-warn" title={`${left![name]} left to look at: W goes there`}>
+                {left![name]}
+                <span className="sr-only"> left to look at</span>
+              </span>
+            )}
             <span className="mt-1 block h-[3px] overflow-hidden rounded bg-line">
               <span className="block h-full bg-act" style={{ width: `${done[name] * 100}%` }} />
             </span>

@@ -1,21 +1,28 @@
 // Keys of the computer that work on every step, and the list of them.
 import { Dialog } from "radix-ui";
+import { useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import { type BoardCell, layerOf } from "../model/cells";
+import { alongSteps, type Findings, isLeft, nextOf, whereOf } from "../model/findings";
+import { inWords } from "../model/keys";
+import type { Step } from "../model/steps";
 import { contains, placedRegions } from "../model/regions";
 import { nextHeard } from "../model/formats";
 import { type Plot, worstFirst } from "../parts/Board";
+import { isTyped } from "../parts/letters";
 import { keyOfLetter, player, useSound } from "../sound/player";
 import { useSettings } from "../state/settings";
 import { useMap } from "../state/map";
+import { lookAtFinding } from "../state/looking";
 import { sayError, useView } from "../state/view";
 
 const SHORTCUTS = [
   ["Space", "play what is chosen; again to stop"],
   ["← → ↑ ↓", "walk the board"],
-  ["W, Shift+W", "the worst cell of this step, then the next; and back"],
+  ["W, Shift+W", "the worst of this step, then the next; after what Check found, on through the steps; and back"],
   ["R", "hear takes raw or treated"],
+  ["H, Shift+H", "in Loop: hear the seam with shape and effects; without"],
   ["F", "keys play the whole, or what SFZ or a SoundFont will hold of it"],
   ["Ctrl+Z, Ctrl+Shift+Z", "undo, redo"],
   ["Ctrl+wheel", "zoom the ladder; the wheel alone scrolls it"],
@@ -26,7 +33,16 @@ const SHORTCUTS = [
 ];
 
 /** Keys that work on every step. */
-export function Keys({ view, cells, plot }: { view: InstrumentView; cells: BoardCell[]; plot: Plot | undefined }) {
+interface KeysProps {
+  view: InstrumentView;
+  step: Step;
+  cells: BoardCell[];
+  plot: Plot | undefined;
+  found: Findings | undefined;
+}
+
+export function Keys({ view, step, cells, plot, found }: KeysProps) {
+  const navigate = useNavigate();
   const [open, setOpen] = useState(false);
   const [sounding, setSounding] = useState<number | undefined>();
   const lastWorst = useRef<string | undefined>(undefined);
@@ -39,12 +55,8 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
     [view, cells],
   );
   useEffect(() => {
-    const typing = (event: KeyboardEvent) =>
-      event.target instanceof HTMLInputElement ||
-      (event.target instanceof HTMLElement &&
-        event.target.closest("select,textarea,[role=combobox],[role=listbox][data-radix-select-viewport],[role=dialog]") !== null);
     const down = (event: KeyboardEvent) => {
-      if (typing(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+      if (isTyped(event) || event.ctrlKey || event.metaKey || event.altKey) return;
       const { playKeys, focus, choose } = useView.getState();
       const note = playKeys ? keyOfLetter(event.code) : undefined;
       if (note !== undefined) {
@@ -54,7 +66,20 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
       const cell = cells.find((c) => c.id === focus);
       const letter = useSettings.getState().letterKeys ? event.key.toLowerCase() : undefined;
       if (letter === "?") setOpen(true);
-      else if (letter === "w" && plot) {
+      else if (letter === "w" && found?.findings.some(isLeft)) {
+        // On Check worst first; elsewhere from step to step, beginning with this one.
+        const inOrder = step === "check" ? found.findings.filter(isLeft) : alongSteps(found.findings);
+        const chosen = useView.getState().finding;
+        const known = inOrder.some((one) => one.key === chosen);
+        const here = inOrder.find((one) => one.step === step);
+        const next = known ? nextOf(inOrder, chosen, event.shiftKey ? -1 : 1) : (here ?? inOrder[0]);
+        if (!next) return;
+        if (step !== "check" && next.step !== step) {
+          void navigate({ to: "/instruments/$id/$step", params: { id: String(view.id), step: next.step } });
+        }
+        lookAtFinding(view, next);
+        if (step !== "check") useView.getState().say(`${next.title}, ${whereOf(view, next)}: ${inWords(next.says)}`);
+      } else if (letter === "w" && plot) {
         const order = worstFirst(plot, cells);
         const at = order.findIndex((c) => c.id === focus);
         // From elsewhere the walk begins with the worst.
@@ -106,7 +131,7 @@ export function Keys({ view, cells, plot }: { view: InstrumentView; cells: Board
       window.removeEventListener("keyup", up);
       window.removeEventListener("blur", lost);
     };
-  }, [cells, view, sounding, plot]);
+  }, [cells, view, sounding, plot, found, step, navigate]);
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Portal>

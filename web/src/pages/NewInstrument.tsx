@@ -15,6 +15,7 @@ import { paintPlan, planPlot } from "../steps/paintPlan";
 
 type Offer = Schemas["Offer"];
 const LAST_RIG = "ladder-rig";
+const NO_PATTERN = "none";
 
 /** The rig that was used last for this way of recording, else the first that fits. */
 function rigFor(how: How, rigs: Schemas["RigView"][]): string {
@@ -37,9 +38,11 @@ export function NewInstrument() {
   const look = useView((state) => state.look);
   const [rig, setRig] = useState<string | undefined>();
   const rigNow = rig ?? (rigs ? rigFor(how, rigs) : undefined);
+  const [pattern, setPattern] = useState<Schemas["PatternView"] | undefined>();
   useEffect(() => setPass(0), [setPass]);
   useEffect(() => {
-    if (!rigNow) return;
+    // What begins with a pattern has its plan.
+    if (!rigNow || pattern) return;
     void api
       .GET("/api/plan/offer", { params: { query: { kind, how, rig: rigNow } } })
       .then(answer)
@@ -49,7 +52,7 @@ export function NewInstrument() {
         look(Math.round((rungs[0]! + rungs.at(-1)!) / 2 - 30), 61);
       })
       .catch(sayError);
-  }, [kind, how, rigNow, look]);
+  }, [kind, how, rigNow, look, pattern]);
   const plan = offer?.plan;
   const [pending, begin] = usePending();
   const setPlan = (next: Plan) => setOffer((before) => ({ plan: next, reasons: before?.reasons ?? [] }));
@@ -65,7 +68,11 @@ export function NewInstrument() {
     const called = name.trim() || known?.name.replace(/ \(.*/, "") || "New instrument";
     const others = [...more].filter((p) => p !== plan.source.program).sort((a, b) => a - b);
     const make = async (program: number, title: string) =>
-      answer(await api.POST("/api/instruments", { body: { name: title, plan: { ...plan, source: { ...plan.source, program } } } })).id;
+      answer(
+        await api.POST("/api/instruments", {
+          body: { name: title, plan: { ...plan, source: { ...plan.source, program } }, pattern: pattern?.id ?? null },
+        }),
+      ).id;
     const first = await make(
       plan.source.program,
       others.length > 0 ? `${called} ${programs[plan.source.program - 1] ?? plan.source.program}` : called,
@@ -107,16 +114,17 @@ export function NewInstrument() {
                 <div className="w-40">
                   <Choice
                     label="Begin with a pattern"
-                    value=""
+                    value={pattern ? String(pattern.id) : NO_PATTERN}
                     onChange={(id) => {
-                      const pattern = patterns.find((p) => String(p.id) === id);
-                      if (pattern) {
-                        setHow(pattern.plan.source.how ?? "over_midi");
-                        setKind(pattern.plan.kind);
-                        setOffer({ plan: pattern.plan, reasons: [] });
+                      const next = patterns.find((p) => String(p.id) === id);
+                      setPattern(next);
+                      if (next) {
+                        setHow(next.plan.source.how ?? "over_midi");
+                        setKind(next.plan.kind);
+                        setOffer({ plan: next.plan, reasons: [] });
                       }
                     }}
-                    options={patterns.map((p) => ({ value: String(p.id), name: p.name }))}
+                    options={[{ value: NO_PATTERN, name: "none" }, ...patterns.map((p) => ({ value: String(p.id), name: p.name }))]}
                   />
                 </div>
               )}
@@ -132,6 +140,7 @@ export function NewInstrument() {
                   aria-checked={how === h.value}
                   className={`card px-3 py-2 text-left ${how === h.value ? "!border-act !bg-act-soft" : "hover:border-ink3"}`}
                   onClick={() => {
+                    setPattern(undefined);
                     setHow(h.value);
                     setRig(undefined);
                   }}
@@ -143,14 +152,25 @@ export function NewInstrument() {
             </div>
             <div className="flex flex-wrap items-end gap-3">
               <div className="w-44">
-                <Choice<Kind> label="What it is" value={kind} onChange={setKind} options={KINDS} />
+                <Choice<Kind>
+                  label="What it is"
+                  value={kind}
+                  onChange={(next) => {
+                    setPattern(undefined);
+                    setKind(next);
+                  }}
+                  options={KINDS}
+                />
               </div>
               {how !== "files" && how !== "over_midi" && (
                 <div className="w-64">
                   <Choice
                     label="Rig"
                     value={rigNow ?? ""}
-                    onChange={setRig}
+                    onChange={(next) => {
+                      setPattern(undefined);
+                      setRig(next);
+                    }}
                     options={(rigs ?? [])
                       .filter((r) => !r.simulated || r.by_hand || how === "long_take")
                       .map((r) => ({ value: r.id, name: r.name }))}

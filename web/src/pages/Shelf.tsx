@@ -68,6 +68,11 @@ export function Shelf() {
           folder
           onFiles={files.begin}
         />
+        {(shelf.data?.length ?? 0) > 1 && (
+          <Link to="/together" className="button" title="As presets of one SoundFont, or as SFZ that share their audio">
+            Several as one…
+          </Link>
+        )}
         <Link to="/new" className="button act">
           New instrument
         </Link>

@@ -1,23 +1,27 @@
 // One instrument, step by step.
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "@tanstack/react-router";
-import { useCallback, useEffect, useEffectEvent, useMemo } from "react";
+import { lazy, Suspense, useCallback, useEffect, useEffectEvent, useMemo } from "react";
 import type { InstrumentView, Plan, Progress } from "../api/client";
 import { lookAt } from "../api/live";
 import { type BoardCell, boardCells, centsFromPlan, sameCell } from "../model/cells";
+import { worstOnCells } from "../model/findings";
 import { type Step, STEPS, type Whereabouts } from "../model/steps";
 import type { OnBench } from "../parts/Bench";
 import type { Box, Plot } from "../parts/Board";
 import { Brand } from "../parts/Brand";
 import type { Surface } from "../parts/canvas";
 import { paintWave } from "../parts/paint";
+import { partsOn } from "../parts/PanelPage";
 import { Workbench } from "../parts/Workbench";
 import { player } from "../sound/player";
 import { useEdited } from "../state/edits";
 import { progressNow, useLive } from "../state/live";
-import { instrumentQuery, thumbnailsQuery } from "../state/queries";
+import { findingsQuery, instrumentQuery, thumbnailsQuery } from "../state/queries";
+import { pageOf, usePanel } from "../state/panel";
 import { sayError, useView } from "../state/view";
-import { ExportBench } from "../steps/Export";
+import { CheckBench } from "../steps/Check";
+import { levelPlot, paintFinding } from "../steps/checkPlot";
 import { LoopBench, loopPlot, standsOutWrongly } from "../steps/Loop";
 import { MapBench } from "../steps/Map";
 import { onKeys } from "../steps/dropped";
@@ -33,6 +37,12 @@ import { Foot } from "./Foot";
 import { Head } from "./Head";
 import { Keys } from "./Keys";
 
+/** What only one step has is fetched with it. */
+const ExportBench = lazy(async () => ({ default: (await import("../steps/Export")).ExportBench }));
+const PanelBench = lazy(async () => ({ default: (await import("../steps/Panel")).PanelBench }));
+
+/** Of a step whose arrows move something else. */
+const NO_CELLS: BoardCell[] = [];
 const PLOTS: Partial<Record<Step, Plot>> = { record: recordPlot, trim: trimPlot, tune: tunePlot, loop: loopPlot };
 
 export function Workshop() {
@@ -69,17 +79,21 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
   const shown = Math.min(pass, view.plan.passes.length - 1);
   const cells = useMemo(() => boardCells(view, shown), [view, shown]);
   const { panel, sides } = useView();
+  const found = useQuery(findingsQuery(view.id)).data;
+  const worst = useMemo(() => worstOnCells(found?.findings ?? []), [found]);
   const stereo = view.takes.some((take) => take.channels === 2);
   const plot = useMemo(
     () =>
       step === "plan"
         ? planPlot(view.plan)
-        : step === "trim" && panel === "clean" && stereo
-          ? sides === "likeness"
-            ? likenessPlot
-            : sidesPlot
-          : PLOTS[step],
-    [step, view.plan, panel, stereo, sides],
+        : step === "check"
+          ? levelPlot(found)
+          : step === "trim" && panel === "clean" && stereo
+            ? sides === "likeness"
+              ? likenessPlot
+              : sidesPlot
+            : PLOTS[step],
+    [step, view.plan, panel, stereo, sides, found],
   );
   useEffect(() => {
     void player.show(kept).catch(sayError);
@@ -108,8 +122,11 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
   }, [cells, focus, choose]);
 
   const paint = useCallback(
-    (surface: Surface, cell: BoardCell, box: Box, colour: string) => paintCell(step, view, progress, thumbs, surface, cell, box, colour),
-    [step, view, progress, thumbs],
+    (surface: Surface, cell: BoardCell, box: Box, colour: string) =>
+      step === "check"
+        ? paintFinding(surface, cell, box, worst.get(cell.id))
+        : paintCell(step, view, progress, thumbs, surface, cell, box, colour),
+    [step, view, progress, thumbs, worst],
   );
   const focused = cells.find((cell) => cell.id === focus);
   const on: OnBench | undefined = focused?.take && {
@@ -119,36 +136,61 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
     take: focused.take,
     takes: [focused.take, ...cells.filter((c) => chosen.has(c.id) && c.take && c.id !== focused.id).map((c) => c.take!)],
   };
+  const ofPanel = usePanelNote(view);
+  const note = step === "panel" ? ofPanel : undefined;
   const needsTake = step === "trim" || step === "tune" || step === "loop";
   return (
     <div className="flex h-full flex-col">
-      <Head view={view} step={step} cells={cells} />
+      <Head view={view} step={step} cells={cells} found={found} />
       <div className="min-h-0 flex-1">
-        <Workbench
-          plan={view.plan}
-          cells={cells}
-          plot={plot}
-          paint={paint}
-          wide={step === "map" || step === "export"}
-          onFiles={step === "map" ? (key, files) => void onKeys(view, key, files).catch(sayError) : undefined}
-          board={step === "map" || step === "export" ? <MapBoard view={view} /> : step === "shape" ? <ShapeBoard view={view} /> : undefined}
-        >
-          {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && step !== "shape" && <PassTabs plan={view.plan} />}
-          {step === "plan" && <PlanBench view={view} />}
-          {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
-          {step === "map" && <MapBench view={view} />}
-          {step === "shape" && <ShapeBench view={view} />}
-          {step === "export" && <ExportBench view={view} />}
-          {needsTake && !on && <Empty view={view} cells={cells} />}
-          {step === "trim" && on && <TrimBench key={on.take.id} on={on} />}
-          {step === "tune" && on && <TuneBench key={on.take.id} on={on} />}
-          {step === "loop" && on && <LoopBench key={on.take.id} on={on} />}
-        </Workbench>
+        {step === "panel" ? (
+          <Suspense fallback={<p className="p-6 text-ink3">Opening…</p>}>
+            <PanelBench view={view} />
+          </Suspense>
+        ) : (
+          <Workbench
+            plan={view.plan}
+            cells={cells}
+            plot={plot}
+            paint={paint}
+            wide={step === "map" || step === "export"}
+            onFiles={step === "map" ? (key, files) => void onKeys(view, key, files).catch(sayError) : undefined}
+            board={
+              step === "map" || step === "export" ? <MapBoard view={view} /> : step === "shape" ? <ShapeBoard view={view} /> : undefined
+            }
+          >
+            {view.plan.passes.length > 1 && step !== "plan" && step !== "map" && step !== "shape" && <PassTabs plan={view.plan} />}
+            {step === "plan" && <PlanBench view={view} />}
+            {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
+            {step === "map" && <MapBench view={view} />}
+            {step === "shape" && <ShapeBench view={view} />}
+            {step === "check" && <CheckBench view={view} />}
+            {step === "export" && (
+              <Suspense fallback={<p className="text-ink3">Opening…</p>}>
+                <ExportBench view={view} />
+              </Suspense>
+            )}
+            {needsTake && !on && <Empty view={view} cells={cells} />}
+            {step === "trim" && on && <TrimBench key={on.take.id} on={on} />}
+            {step === "tune" && on && <TuneBench key={on.take.id} on={on} />}
+            {step === "loop" && on && <LoopBench key={on.take.id} on={on} />}
+          </Workbench>
+        )}
       </div>
-      <Foot view={view} cells={cells} progress={progress} plot={plot} />
-      <Keys view={view} cells={cells} plot={plot} />
+      <Foot view={view} cells={cells} progress={progress} plot={plot} note={note} />
+      <Keys view={view} step={step} cells={step === "panel" ? NO_CELLS : cells} plot={plot} found={found} />
     </div>
   );
+}
+
+/** What can be done with the page of the panel. */
+function usePanelNote(view: InstrumentView): string {
+  const { page, arranging } = usePanel();
+  const of = pageOf(view, page);
+  if (!of) return "no page yet";
+  const count = partsOn(view, of.id).length;
+  const parts = `${count} ${count === 1 ? "part" : "parts"} on ${of.name}`;
+  return arranging ? `${parts} · arrows move, Shift+arrows size` : parts;
 }
 
 function PassTabs({ plan }: { plan: Plan }) {

@@ -80,3 +80,8 @@ export function Badge({ children, wrong }: { children: React.ReactNode; wrong?: 
     </span>
   );
 }
+
+/** How hard the layer of the cell on the bench is struck. */
+export function velocityOf(on: OnBench): number {
+  return layerOf(on.view.plan, on.cell.cell)?.strike_velocity ?? 100;
+}

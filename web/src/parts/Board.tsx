@@ -37,6 +37,8 @@ export interface Plot {
   missing?: { what: Schemas["Missing"]; says: string };
   /** Whether both directions are bad, not the higher one alone. */
   bothWays?: boolean;
+  /** Lines along the keys, of what has no cell: in the colour of a layer, 0 soft to 1 loud. */
+  lines?: { loud: number; points: [key: number, value: number][] }[];
 }
 
 interface Props {
@@ -145,7 +147,10 @@ export function Board({ plan, cells, plot, paint }: Props) {
             ctx.stroke();
           }
         }
-        if (plot) drawPlot(surface, plot, cells, inner, boxOf, layers.length, focus);
+        if (plot) {
+          const laneOf = (key: number) => laneTop(key, low, keys, height) + (height - HEADER) / keys / 2;
+          drawPlot(surface, plot, cells, inner, boxOf, layers.length, focus, laneOf);
+        }
         if (drag) {
           ctx.strokeStyle = colours.act;
           ctx.strokeRect(Math.min(drag.x, drag.x2), Math.min(drag.y, drag.y2), Math.abs(drag.x2 - drag.x), Math.abs(drag.y2 - drag.y));
@@ -274,6 +279,7 @@ function drawPlot(
   boxOf: (cell: BoardCell, width: number, height: number) => Box,
   layers: number,
   focus: string | undefined,
+  laneOf: (key: number) => number,
 ): void {
   ctx.fillStyle = colours.line;
   ctx.fillRect(inner, 0, 1, height);
@@ -291,6 +297,16 @@ function drawPlot(
     const box = boxOf(cell, inner + PLOT_WIDTH, height);
     const share = Math.min(1, Math.max(0, (expected - plot.low) / (plot.high - plot.low)));
     curves.set(layer, curve.set(cell.cell.key, { x: inner + 10 + share * (PLOT_WIDTH - 20), y: box.y + box.height / 2 }));
+  }
+  for (const line of plot.lines ?? []) {
+    ctx.beginPath();
+    for (const [key, value] of line.points) {
+      const share = Math.min(1, Math.max(0, (value - plot.low) / (plot.high - plot.low)));
+      ctx.lineTo(inner + 10 + share * (PLOT_WIDTH - 20), laneOf(key));
+    }
+    ctx.lineWidth = 1.6;
+    ctx.strokeStyle = layerColour(colours, line.loud, 2);
+    ctx.stroke();
   }
   ctx.lineWidth = 1;
   for (const [layer, curve] of curves) {

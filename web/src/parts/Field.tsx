@@ -11,6 +11,9 @@ const STEP_PIXELS = 6;
 /** Without what floating point adds. */
 const rounded = (value: number) => Math.round(value * 1e6) / 1e6;
 
+/** What stands over a number while the pointer is there. */
+const OVER_IT = "relative z-10 float-right -mt-4 flex bg-raised text-[11px] leading-4 text-act";
+
 interface Props {
   label: string;
   value: number | undefined;
@@ -25,12 +28,14 @@ interface Props {
   onBy?: ((by: number) => void) | undefined;
   /** Lets it follow something, beginning where it is. */
   onDrive?: (() => void) | undefined;
+  /** Makes a control of the panel that moves it. */
+  onControl?: (() => void) | undefined;
   onAutomatic?: () => void;
   /** Told while the number is dragged, before it is kept. */
   onLive?: (value: number) => void;
 }
 
-export function Field({ label, value, unit, byHand, disabled, width, onSet, onBy, onDrive, onAutomatic, onLive }: Props) {
+export function Field({ label, value, unit, byHand, disabled, width, onSet, onBy, onDrive, onControl, onAutomatic, onLive }: Props) {
   const id = useId();
   const shown = value === undefined ? "–" : unit.show(value);
   const [text, setText] = useState(shown);
@@ -114,15 +119,29 @@ export function Field({ label, value, unit, byHand, disabled, width, onSet, onBy
       >
         {label}
       </label>
-      {onDrive && (
-        <button
-          className="float-right -mt-4 rounded px-0.5 text-[11px] leading-4 text-act opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
-          aria-label={`Let ${label.toLowerCase()} follow something`}
-          title="Let it follow something, from where it is now"
-          onClick={onDrive}
-        >
-          follow
-        </button>
+      {(onDrive ?? onControl) && (
+        <span className={`${OVER_IT} opacity-0 group-hover:opacity-100 focus-within:opacity-100`}>
+          {onDrive && (
+            <button
+              className="rounded px-0.5 hover:underline"
+              aria-label={`Let ${label.toLowerCase()} follow something`}
+              title="Let it follow something, from where it is now"
+              onClick={onDrive}
+            >
+              follow
+            </button>
+          )}
+          {onControl && (
+            <button
+              className="rounded px-0.5 hover:underline"
+              aria-label={`Make ${label.toLowerCase()} a control of the panel`}
+              title="Make a control of the panel that moves it, from where it is now"
+              onClick={onControl}
+            >
+              ◫
+            </button>
+          )}
+        </span>
       )}
       <input
         id={id}

@@ -2,6 +2,9 @@
 import { DropdownMenu } from "radix-ui";
 import type { ReactNode } from "react";
 
+/** No longer than the window has room for. */
+const LIST = "z-50 max-h-[min(420px,var(--radix-dropdown-menu-content-available-height))] min-w-44 overflow-y-auto";
+
 interface Props {
   /** What stands on the button, and how it looks. */
   button: ReactNode;
@@ -26,7 +29,7 @@ export function Menu({ button, className, label, title, disabled, align, side = 
           side={side}
           align={align}
           sideOffset={4}
-          className="z-50 min-w-44 rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg"
+          className={`${LIST} rounded-lg border border-line bg-raised p-1 text-[13px] shadow-lg`}
         >
           {acts.map(({ name, says, begin }) => (
             <DropdownMenu.Item

@@ -3,9 +3,11 @@ import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
 import { create } from "zustand";
 import { findMidi, hearMidi, useDevices, whenMidiGoes } from "../devices/devices";
-import { answer, api, type InstrumentView, type Schemas, type TakeView } from "../api/client";
+import type { Schemas, TakeView } from "../api/client";
+import { hasValue } from "../model/panel";
 import { takeId } from "../model/regions";
-import type { LoadWish } from "./loader";
+import type { Home, Playable } from "./home";
+import type { LoadWish } from "./loading";
 import type { Phrase } from "./going";
 import type { Meter, Moved, ShapeName, Tempo, ToEngine } from "./worklet";
 import workletUrl from "./worklet.ts?worker&url";
@@ -69,6 +71,8 @@ interface Sound {
   held: Set<number>;
   /** Where controllers stand that were moved here. */
   controllers: Record<number, number>;
+  /** Where controls of the panel stand that were moved, 0 to 1. */
+  controls: Record<number, number>;
   /** Where the bend and the pressure on all keys stand. */
   bend: number;
   pressure: number;
@@ -81,8 +85,9 @@ interface Sound {
 }
 
 export const useSound = create<Sound>(() => ({
-  meter: { peak: 0, voices: 0, sounding: [], ranOut: 0, short: [], full: 0 },
+  meter: { peak: 0, sides: [0, 0], voices: 0, sounding: [], ranOut: 0, short: [], full: 0 },
   controllers: {},
+  controls: {},
   bend: 8192,
   pressure: 0,
   keyUpSpeed: KEY_UP_SPEED,
@@ -101,8 +106,37 @@ class Player {
   private out: GainNode | undefined;
   private loader: Worker | undefined;
   private starting: Promise<void> | undefined;
-  private view: InstrumentView | undefined;
+  private view: Playable | undefined;
+  private home: Home | undefined;
   private tone: OscillatorNode | undefined;
+
+  /** Where instruments live: said once, before anything is played. */
+  livesAt(home: Home): void {
+    this.home = home;
+    home.watch?.(() => {
+      if (this.node && this.view) void this.bring(this.view).catch(sayError);
+    });
+  }
+
+  /** The engine, compiled: asked for ahead it is there when the first key goes down. */
+  compiled(): Promise<WebAssembly.Module> {
+    const fetched = async () => {
+      const response = await fetch(this.home?.engine ?? "");
+      if (!response.ok) throw new Error("The sound engine cannot be fetched just now; try again in a moment.");
+      // Not as a stream: some servers call it something else than WebAssembly.
+      return WebAssembly.compile(await response.arrayBuffer());
+    };
+    this.module ??= fetched();
+    this.module.catch(() => (this.module = undefined));
+    return this.module;
+  }
+
+  private module: Promise<WebAssembly.Module> | undefined;
+
+  /** The program of an instrument as the engine reads it. */
+  async programOf(id: number): Promise<ArrayBuffer | undefined> {
+    return this.home?.programOf(id);
+  }
 
   /** Browsers let sound begin with a gesture only: called by the first key, click or strike. */
   async start(): Promise<void> {
@@ -124,7 +158,8 @@ class Player {
     this.out.connect(context.destination);
     this.setOut();
     useSettings.subscribe(() => this.setOut());
-    const [module] = await Promise.all([WebAssembly.compileStreaming(fetch("/engine.wasm")), context.audioWorklet.addModule(workletUrl)]);
+    if (!this.home) throw new Error("There is nothing to play yet.");
+    const [module] = await Promise.all([this.compiled(), context.audioWorklet.addModule(workletUrl)]);
     const node = new AudioWorkletNode(context, "ladder-engine", {
       numberOfInputs: 0,
       outputChannelCount: [2],
@@ -140,7 +175,7 @@ class Player {
     };
     node.connect(this.out);
     this.node = node;
-    this.loader = new Worker(new URL("./loader.ts", import.meta.url), { type: "module" });
+    this.loader = this.home.loader();
     this.loader.onmessage = (event: MessageEvent<{ heads?: number; of?: number }>) => {
       if (event.data.heads !== undefined) useSound.setState({ heads: event.data.heads, of: event.data.of ?? 0 });
     };
@@ -148,17 +183,14 @@ class Player {
     this.loader.postMessage({ port: channel.port1 }, [channel.port1]);
     node.port.postMessage({ type: "port", port: channel.port2 } satisfies ToEngine, [channel.port2]);
     useSound.setState({ rate: context.sampleRate });
-    const { controllers, bend, pressure } = useSound.getState();
+    const { controllers, controls, bend, pressure } = useSound.getState();
     for (const [controller, value] of Object.entries(controllers)) this.controller(Number(controller), value);
+    for (const [id, value] of Object.entries(controls)) this.control(Number(id), value);
     this.bend(bend);
     this.pressure(pressure);
     if (this.counts) this.tempo(this.counts);
     this.listenTo(this.alone);
     if (this.view) await this.bring(this.view);
-    useView.subscribe(({ heardAs, heardEdition }, before) => {
-      const other = heardAs !== before.heardAs || heardEdition !== before.heardEdition;
-      if (other && this.view) void this.bring(this.view).catch(sayError);
-    });
   }
 
   /** Volume and output, as the settings have them. */
@@ -174,39 +206,26 @@ class Player {
   }
 
   /** What is to be heard; before the first gesture it is only remembered. */
-  async show(view: InstrumentView): Promise<void> {
+  async show(view: Playable): Promise<void> {
+    // What was moved of another instrument is no control of this.
+    if (this.view?.id !== view.id) {
+      useSound.setState({ controls: {} });
+      this.node?.port.postMessage({ type: "controls to first" } satisfies ToEngine);
+    }
     this.view = view;
     if (this.node) await this.bring(view);
   }
 
-  private async bring(view: InstrumentView): Promise<void> {
-    const { heardAs, heardEdition } = useView.getState();
-    const asked = new URLSearchParams({ ...(heardAs && { as: heardAs }), ...(heardEdition && { edition: String(heardEdition.id) }) });
-    const response = await fetch(`/api/instruments/${view.id}/program?${asked.toString()}`);
-    if (!response.ok || !this.node) return;
-    const bytes = await response.arrayBuffer();
-    // An edition plays the takes that it was made from, whichever are chosen now.
-    const edition = heardEdition && answer(await api.GET("/api/editions/{id}/program", { params: { path: { id: heardEdition.id } } }));
+  private async bring(view: Playable): Promise<void> {
+    const brought = await this.home?.bring(view);
     // A newer one may have come first.
-    const now = useView.getState();
-    if (this.view !== view || heardAs !== now.heardAs || heardEdition !== now.heardEdition) return;
+    if (!brought || !this.node || this.view !== view) return;
+    const { bytes, samples } = brought;
     for (let at = 0; at < bytes.byteLength; at += PIECE_BYTES) {
       const data = bytes.slice(at, at + PIECE_BYTES);
       const length = at === 0 ? { length: bytes.byteLength } : {};
       this.node.port.postMessage({ type: "program", ...length, data } satisfies ToEngine, [data]);
     }
-    const { samples: all, regions } = edition ?? view.program;
-    const starts = all.map(() => new Set<number>());
-    for (const region of regions) starts[region.sample]?.add(region.start_frame);
-    const samples = all.map((s, n) => ({
-      id: s.id,
-      source: s.source,
-      frames: s.frames,
-      channels: s.channels,
-      first_channel: s.first_channel ?? 0,
-      source_channels: s.source_channels,
-      starts: [...starts[n]!],
-    }));
     this.loader?.postMessage({ load: { samples } } satisfies LoadWish);
   }
 
@@ -283,11 +302,43 @@ class Player {
       this.node?.port.postMessage({ type: "shape", shape, setting: SHAPE_SETTINGS[setting], of, value } satisfies ToEngine);
   }
 
+  /** A number of an effect that is being dragged is heard before it is kept: its level, or a setting by its place. */
+  effect(id: number, of: "level" | number, value: number): void {
+    const setting = of === "level" ? 1 : 2 + of;
+    this.node?.port.postMessage({ type: "effect", id, setting, value } satisfies ToEngine);
+  }
+
   /** A controller is moved, 0 to 127. */
   controller(controller: number, value: number): void {
     this.onPlayed?.(0xb0, controller, value);
-    useSound.setState(({ controllers }) => ({ controllers: { ...controllers, [controller]: value } }));
+    const moved = (this.view?.panel.parts ?? []).filter((part) => part.controller === controller && hasValue(part.kind));
+    useSound.setState(({ controllers, controls }) => ({
+      controllers: { ...controllers, [controller]: value },
+      controls: { ...controls, ...Object.fromEntries(moved.map(({ id }) => [id, value / 127])) },
+    }));
     this.node?.port.postMessage({ type: "controller", controller, value } satisfies ToEngine);
+  }
+
+  /** A control of the panel is moved, 0 to 1, and its controller with it. */
+  control(id: number, value: number): void {
+    const controller = this.view?.panel.parts.find((part) => part.id === id)?.controller;
+    useSound.setState(({ controllers, controls }) => ({
+      controls: { ...controls, [id]: value },
+      ...(controller == null ? {} : { controllers: { ...controllers, [controller]: Math.round(127 * value) } }),
+    }));
+    this.node?.port.postMessage({ type: "control", id, value } satisfies ToEngine);
+  }
+
+  /** Every control stands as it is kept under a name; the others where they are. */
+  recall(preset: Schemas["Preset"]): void {
+    for (const { control, value } of preset.values) this.control(control, value);
+  }
+
+  /** A MIDI program change, 1 to 128: another instrument, where there are several, else the set of values that has its number. */
+  program(number: number): void {
+    if (this.home?.program?.(number, useSound.getState().controllers[0] ?? 0)) return;
+    const preset = this.view?.panel.presets.find(({ program }) => program === number);
+    if (preset) this.recall(preset);
   }
 
   /** Only these strands, or regions of them, are heard; all where there are none. */
@@ -416,6 +467,7 @@ export async function listenToMidi(): Promise<number> {
     else if ((status & 0xf0) === 0x90) player.off(key);
     else if ((status & 0xf0) === 0x80) player.off(key, velocity);
     else if ((status & 0xf0) === 0xb0) player.controller(key, velocity);
+    else if ((status & 0xf0) === 0xc0) player.program(key + 1);
     // Its lower seven bits come first.
     else if ((status & 0xf0) === 0xe0) player.bend(velocity * 128 + key);
     else if ((status & 0xf0) === 0xd0) player.pressure(key);

@@ -4,7 +4,7 @@ import { type Pool, Slabs, type Wanted } from "./slabs";
 const POOL: Pool = { slabFrames: 1024, marginFrames: 96, most: 1000 };
 
 function sample(id: number, slabs: number, starts = [0], channels = 2): Wanted {
-  return { id, source: `${id}`, frames: slabs * 1024, channels, first_channel: 0, source_channels: channels, starts };
+  return { id, frames: slabs * 1024, channels, starts };
 }
 
 const names = (runs: { sample: number; first: number; end: number }[]) => runs.map((run) => `${run.sample}: ${run.first}-${run.end}`);

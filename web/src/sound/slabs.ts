@@ -12,14 +12,9 @@ export interface Pool {
 export interface Wanted {
   /** Its name for good. */
   id: number;
-  /** The take's number, and after a `~` the name of what cleaning makes of it. */
-  source: string;
   frames: number;
   /** That arrive. */
   channels: number;
-  first_channel: number;
-  /** Of the recording, from which they are made. */
-  source_channels: number;
   /** Where keys begin with it. */
   starts: number[];
 }
@@ -51,8 +46,8 @@ const JUST_COME_MS = 150;
 /** Nor what could not be had. */
 const FAILED_MS = 1_000;
 
-export class Slabs {
-  private samples = new Map<number, Wanted>();
+export class Slabs<T extends Wanted> {
+  private samples = new Map<number, T>();
   /** Heads that are to come, and those that were sent. */
   private heads: Run[] = [];
   private headed = new Set<string>();
@@ -65,22 +60,27 @@ export class Slabs {
   /** Samples whose heads did not come. */
   private headless = new Set<number>();
 
-  constructor(private readonly pool: Pool) {}
+  /** No head is longer than so many frames, where that is said. */
+  constructor(
+    private readonly pool: Pool,
+    private readonly mostHeadFrames = Infinity,
+  ) {}
 
-  private slabsOf(sample: Wanted): number {
+  private slabsOf(sample: T): number {
     return Math.ceil(sample.frames / this.pool.slabFrames);
   }
 
-  sample(id: number): Wanted | undefined {
+  sample(id: number): T | undefined {
     return this.samples.get(id);
   }
 
   /** Another program, or the same one edited: what the engine has of samples that stay is not fetched again. */
-  load(samples: Wanted[]): void {
+  load(samples: T[]): void {
     this.samples = new Map(samples.map((sample) => [sample.id, sample]));
     const whole = samples.reduce((sum, sample) => sum + this.slabsOf(sample) * sample.channels, 0);
     const heads = samples.reduce((sum, sample) => sum + Math.max(1, sample.starts.length) * sample.channels, 0);
-    const length = Math.min(MOST_HEAD_SLABS, Math.max(LEAST_HEAD_SLABS, Math.floor(this.pool.most / 2 / Math.max(1, heads))));
+    const most = Math.min(MOST_HEAD_SLABS, Math.max(1, Math.floor(this.mostHeadFrames / this.pool.slabFrames)));
+    const length = Math.min(most, Math.max(LEAST_HEAD_SLABS, Math.floor(this.pool.most / 2 / Math.max(1, heads))));
     this.heads = [];
     let room = this.pool.most / 2;
     for (const sample of samples) {

@@ -1,9 +1,10 @@
 // The engine on the audio thread. It is given a compiled module, a program, slices of audio and keys; it tells its own meter.
 import { Going, type Message, Metronome, type Phrase } from "./going";
-import type { ToLoader } from "./loader";
+import type { ToLoader } from "./loading";
 import type { Pool, Want } from "./slabs";
 
-interface Engine {
+/** What the engine gives out (`engine-web`). */
+export interface Engine {
   memory: WebAssembly.Memory;
   start: (rate: number, voices: number, budgetBytes: number) => void;
   exchange: () => number;
@@ -28,6 +29,11 @@ interface Engine {
   key_pressure: (key: number, value: number) => void;
   shape_for_itself: (strand: number, region: number) => void;
   shape: (shape: number, setting: number, of: number, value: number) => void;
+  effect: (id: number, setting: number, value: number) => void;
+  finish_program: () => void;
+  loudness_course: (strand: number, heldMs: number, stepMs: number, values: number) => number;
+  control: (id: number, value: number) => void;
+  controls_to_first: () => void;
   midi: (status: number, first: number, second: number) => void;
   tempo: (quarters: number) => void;
   listen_to: (count: number) => void;
@@ -52,6 +58,12 @@ export type ToEngine =
   | { type: "keyPressure"; key: number; value: number }
   /** A number of a shape that is dragged: of a region's own, where it is one's. */
   | { type: "shape"; shape: ShapeName; setting: number; of: number; value: number }
+  /** A number of an effect that is dragged: 0 whether it is on, 1 its level, its settings from 2 on. */
+  | { type: "effect"; id: number; setting: number; value: number }
+  /** A control of the panel is moved, 0 to 1. */
+  | { type: "control"; id: number; value: number }
+  /** All controls stand where they do at first: another instrument comes. */
+  | { type: "controls to first" }
   /** Only these are heard, all where there are none: a strand, and one of its regions or −1. */
   | { type: "alone"; of: [strand: number, region: number][] }
   /** A phrase begins, with an audio file beside it where there is one; or it ends. */
@@ -79,6 +91,8 @@ export type Moved = [strand: number, region: number, lowKey: number, highKey: nu
 
 export interface Meter {
   peak: number;
+  /** The same, left and right. */
+  sides: [left: number, right: number];
   /** Most at once since the reading before. */
   voices: number;
   /** The regions that sound, by their places in the program, each once. */
@@ -108,7 +122,7 @@ const WANT_BLOCKS = 2;
 class LadderEngine extends AudioWorkletProcessor {
   private readonly engine: Engine;
   private loader: MessagePort | undefined;
-  private peak = 0;
+  private sides: [number, number] = [0, 0];
   private blocks = 0;
   /** Most voices since the meter was read: what is short is not missed. */
   private most = 0;
@@ -171,6 +185,15 @@ class LadderEngine extends AudioWorkletProcessor {
       case "shape":
         if (message.shape.region) this.engine.shape_for_itself(...message.shape.region);
         this.engine.shape(message.shape.id, message.setting, message.of, message.value);
+        break;
+      case "effect":
+        this.engine.effect(message.id, message.setting, message.value);
+        break;
+      case "control":
+        this.engine.control(message.id, message.value);
+        break;
+      case "controls to first":
+        this.engine.controls_to_first();
         break;
       case "controller":
         this.engine.controller(message.controller, message.value);
@@ -262,7 +285,10 @@ class LadderEngine extends AudioWorkletProcessor {
     const memory = this.engine.memory.buffer;
     left.set(new Float32Array(memory, this.engine.left(), left.length));
     right.set(new Float32Array(memory, this.engine.right(), right.length));
-    for (let n = 0; n < left.length; n++) this.peak = Math.max(this.peak, Math.abs(left[n]!), Math.abs(right[n]!));
+    for (let n = 0; n < left.length; n++) {
+      this.sides[0] = Math.max(this.sides[0], Math.abs(left[n]!));
+      this.sides[1] = Math.max(this.sides[1], Math.abs(right[n]!));
+    }
     // What stands beside the instrument is not metered.
     this.addBeside(left, right);
     this.metronome.add(left, right);
@@ -274,7 +300,8 @@ class LadderEngine extends AudioWorkletProcessor {
       const sounding = [...new Set(new Uint32Array(memory.slice(this.engine.exchange(), this.engine.exchange() + 4 * count)))];
       const full = this.engine.slabs() / this.engine.most_slabs();
       this.port.postMessage({
-        peak: this.peak,
+        peak: Math.max(...this.sides),
+        sides: this.sides,
         voices: this.most,
         sounding,
         ranOut: this.engine.ran_out(),
@@ -283,7 +310,7 @@ class LadderEngine extends AudioWorkletProcessor {
         ...this.phrase(),
       } satisfies Meter);
       this.blocks = 0;
-      this.peak = 0;
+      this.sides = [0, 0];
       this.most = 0;
     }
     return true;

@@ -79,9 +79,23 @@ export function change(instrument: number, label: string, wishes: Wish[]): Promi
               ? { region: wish.region }
               : wish.part
                 ? { [wish.part[0]]: wish.part.slice(1) }
-                : wish.strand !== undefined
-                  ? { strand: wish.strand }
-                  : ("instrument" as const),
+                : wish.effect
+                  ? { effect: wish.effect }
+                  : wish.send
+                    ? { send: wish.send }
+                    : wish.bus !== undefined
+                      ? { bus: wish.bus }
+                      : wish.page !== undefined
+                        ? { page: wish.page }
+                        : wish.control !== undefined
+                          ? { part: wish.control }
+                          : wish.preset !== undefined
+                            ? { preset: wish.preset }
+                            : wish.findingKind !== undefined
+                              ? { finding_kind: wish.findingKind }
+                              : wish.strand !== undefined
+                                ? { strand: wish.strand }
+                                : ("instrument" as const),
       fact: wish.fact,
       after: wish.value === undefined ? ("automatic" as const) : { value: wish.value },
       made_from: seen && madeFrom(seen, wish),

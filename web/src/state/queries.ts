@@ -1,8 +1,17 @@
 // What the server owns.
-import { queryOptions } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { answer, api, type Plan, type Schemas } from "../api/client";
 
 export const shelfQuery = queryOptions({ queryKey: ["shelf"], queryFn: async () => answer(await api.GET("/api/instruments")) });
+/** Which effects there are, and what each can be set to. */
+export const effectsQuery = queryOptions({
+  queryKey: ["effects"],
+  queryFn: async () => answer(await api.GET("/api/effects")),
+  staleTime: Infinity,
+});
+const NO_KINDS: Schemas["EffectView"][] = [];
+/** The kinds of effects; none until they are there. */
+export const useKinds = () => useQuery(effectsQuery).data ?? NO_KINDS;
 export const rigsQuery = queryOptions({ queryKey: ["rigs"], queryFn: async () => answer(await api.GET("/api/rigs")), staleTime: Infinity });
 export const instrumentQuery = (id: number) =>
   queryOptions({
@@ -49,6 +58,13 @@ export const importsQuery = (id: number) =>
     queryKey: ["exports", id, "imports"],
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/imports", { params: { path: { id } } })),
   });
+/** What is wrong with an instrument; what was not listened to yet is listened to. */
+export const findingsQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["exports", id, "findings"],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/findings", { params: { path: { id }, query: { again: false } } })),
+    placeholderData: (previous: Schemas["FindingsView"] | undefined) => previous,
+  });
 /** What a plan will cost and what follows for its passes. */
 export const costQuery = (plan: Plan | undefined) =>
   queryOptions({
@@ -65,6 +81,19 @@ export const makingsQuery = (id: number) =>
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/makings", { params: { path: { id } } })),
   });
 export const patternsQuery = queryOptions({ queryKey: ["patterns"], queryFn: async () => answer(await api.GET("/api/patterns")) });
+/** What laying parts of a pattern under an instrument would do to it as it stands. */
+export const fitQuery = (view: Pick<Schemas["InstrumentView"], "id" | "kept_at">, pattern: number, shares: Schemas["PatternShare"][]) =>
+  queryOptions({
+    queryKey: ["fit", view.id, view.kept_at, pattern, shares],
+    queryFn: async () =>
+      answer(
+        await api.POST("/api/instruments/{id}/patterns/{pattern}/fit", {
+          params: { path: { id: view.id, pattern } },
+          body: { shares },
+        }),
+      ),
+    placeholderData: (previous: Schemas["FitView"] | undefined) => previous,
+  });
 /** What is kept beside the instruments, of a kind. */
 export const keptQuery = (kind: Schemas["KeptKind"]) =>
   queryOptions({

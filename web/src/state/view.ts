@@ -32,6 +32,8 @@ interface View {
   /** Waveforms show left and right apart. */
   apart: boolean;
   toast: string | undefined;
+  /** The finding that is looked at, by its name. */
+  finding: number | undefined;
   setInstrument: (instrument: number) => void;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
@@ -46,6 +48,7 @@ interface View {
   setSides: (sides: View["sides"]) => void;
   setApart: (apart: boolean) => void;
   say: (toast: string | undefined) => void;
+  setFinding: (finding: number | undefined) => void;
 }
 
 export const useView = create<View>((set) => ({
@@ -65,7 +68,8 @@ export const useView = create<View>((set) => ({
   sides: "balance",
   apart: false,
   toast: undefined,
-  setInstrument: (instrument) => set({ instrument, heardEdition: undefined }),
+  finding: undefined,
+  setInstrument: (instrument) => set({ instrument, heardEdition: undefined, finding: undefined }),
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
     const count = Math.min(128, Math.max(12, keys));
@@ -82,6 +86,7 @@ export const useView = create<View>((set) => ({
   setSides: (sides) => set({ sides }),
   setApart: (apart) => set({ apart }),
   say: (toast) => set({ toast }),
+  setFinding: (finding) => set({ finding }),
 }));
 
 /** Says what went wrong, in the server's words. */

@@ -6,7 +6,7 @@ import { Field } from "../parts/Field";
 import { DrivenCourseCard } from "./DrivenCourse";
 import { Follows } from "./Follows";
 import { isHuman } from "./Human";
-import { drive, hasRoom, hearEach, sayEach, sayOf, type Shape, type Shaped } from "./routes";
+import { drive, hasRoom, hearEach, sayEach, sayOf, type Shape, type Shaped, toPanel } from "./routes";
 import { FILTER, type FilterNumber, THEY_DIFFER } from "./shapeFacts";
 import type { FilterFact } from "../model/driving";
 
@@ -21,9 +21,10 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
   const moved = (number: FilterNumber, diff: number) => (one: Shape) => fitted(number, numberOf(number, one) + diff);
   const by = (number: FilterNumber, diff: number) =>
     sayEach(shaped, `change ${number.label.toLowerCase()} of ${whose}`, number.fact, moved(number, diff));
-  const drivenBy = (number: FilterNumber) => {
-    const driven = BRIGHTNESS_DRIVEN.find(({ name }) => number.of.startsWith(name));
-    return driven && (() => drive(shaped, driven));
+  const acts = (number: FilterNumber) => {
+    const driven = hasRoom(shape, "route") ? BRIGHTNESS_DRIVEN.find(({ name }) => number.of.startsWith(name)) : undefined;
+    const onControl = driven && "strand" in of[0]!.target ? () => toPanel(shaped, driven) : undefined;
+    return driven && { onDrive: () => drive(shaped, driven), onControl };
   };
   return (
     <section className="card flex flex-col gap-3 p-3" aria-label="Brightness" data-part="brightness">
@@ -60,7 +61,7 @@ export function BrightnessCard({ shaped }: { shaped: Shaped }) {
                     : say(number.fact as FilterFact, fitted(number, v), `set ${number.label.toLowerCase()} of ${whose}`)
                 }
                 onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}
-                onDrive={hasRoom(shape, "route") ? drivenBy(number) : undefined}
+                {...acts(number)}
                 onAutomatic={() => say(number.fact as FilterFact, undefined, `give ${number.label.toLowerCase()} of ${whose} back`)}
               />
             </div>

@@ -31,8 +31,7 @@ export function Brought({ view }: { view: InstrumentView }) {
       <Choice<Of> label="Regions" value={brought.as_brought ? "brought" : "rule"} options={REGIONS} onChange={set} />
       {brought.as_brought && (
         <p className="mt-2 text-[12px] text-ink3">
-          What is set of recordings, regions and strands is laid over what was brought, and given back to that. Recordings that are made
-          since play in place of those of their cell.
+          What is set of recordings, regions and strands is laid over what was brought, and given back to that. XX
         </p>
       )}
       {brought.lost.length > 0 && (

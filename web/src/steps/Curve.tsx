@@ -2,20 +2,11 @@
 import { Popover } from "radix-ui";
 import { type DrivenPoint } from "./routes";
 import { CURVES } from "../model/driving";
+import { curveAt } from "../model/panel";
 
 const PLACES = [0, 0.25, 0.5, 0.75, 1];
 const WIDTH = 34;
 const HEIGHT = 16;
-
-/** The value of a drawn curve at a place; straight where nothing is drawn. */
-function valueAt(points: DrivenPoint[], at: number): number {
-  if (points.length === 0) return at;
-  const after = points.findIndex((point) => point.at >= at);
-  if (after < 0) return points[points.length - 1]!.value;
-  if (after === 0) return points[0]!.value;
-  const [from, to] = [points[after - 1]!, points[after]!];
-  return from.value + ((to.value - from.value) * (at - from.at)) / Math.max(1e-9, to.at - from.at);
-}
 
 interface Props {
   points: DrivenPoint[];
@@ -25,13 +16,16 @@ interface Props {
 }
 
 export function CurveButton({ points, of, onSet }: Props) {
-  const values = PLACES.map((at) => valueAt(points, at));
+  const values = PLACES.map((at) => curveAt(points, at));
   const set = (next: number[]) => {
     const straight = next.every((value, n) => value === PLACES[n]);
     onSet(straight ? [] : next.map((value, n) => ({ at: PLACES[n]!, value })));
   };
+  // What goes both ways has nothing in its middle.
+  const least = values.some((value) => value < 0) ? -1 : 0;
+  const high = (value: number) => (1 - value) / (1 - least);
   const line = (width: number, height: number) =>
-    values.map((value, n) => `${(PLACES[n]! * width).toFixed(1)},${((1 - value) * height).toFixed(1)}`).join(" ");
+    values.map((value, n) => `${(PLACES[n]! * width).toFixed(1)},${(high(value) * height).toFixed(1)}`).join(" ");
   return (
     <Popover.Root>
       <Popover.Trigger
@@ -66,7 +60,7 @@ export function CurveButton({ points, of, onSet }: Props) {
                 <input
                   key={n}
                   type="range"
-                  min={0}
+                  min={least}
                   max={1}
                   step={0.01}
                   value={value}

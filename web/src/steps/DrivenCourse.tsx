@@ -9,7 +9,7 @@ import { player, type ShapeSetting } from "../sound/player";
 import { CourseCurve } from "./CourseCurve";
 import { CourseMenu } from "./CourseMenu";
 import { Follows } from "./Follows";
-import { drive, hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf } from "./routes";
+import { drive, hasRoom, removePart, sayParts, sayRoute, type Shaped, shapesOf, toPanel } from "./routes";
 import { type CourseNumber, DRIVEN_COURSE } from "./shapeFacts";
 
 interface Props {
@@ -58,9 +58,15 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
       const value = to[of];
       if (value !== undefined) player.shape(shapesOf(shaped), `course_${of}` as ShapeSetting, value, names.course);
     });
-  const drivenBy = (number: CourseNumber) => {
-    const time = courseDriven(names.course).find(({ to }) => same(to, { course_time: [names.course, number.of.replace("_ms", "")] }));
-    return time && (() => drive(shaped, time));
+  const timeOf = (number: CourseNumber) =>
+    hasRoom(shape, "route")
+      ? courseDriven(names.course).find(({ to }) => same(to, { course_time: [names.course, number.of.replace("_ms", "")] }))
+      : undefined;
+  const acts = (number: CourseNumber) => {
+    const time = timeOf(number);
+    return (
+      time && { onDrive: () => drive(shaped, time), onControl: "strand" in shaped.of[0]!.target ? () => toPanel(shaped, time) : undefined }
+    );
   };
   const field = (number: CourseNumber) => (
     <Field
@@ -70,7 +76,7 @@ export function DrivenCourseCard({ shaped, names, driven, first }: Props) {
       unit={number.unit}
       onLive={(v) => hear({ [number.of]: fitted(number, v) })}
       onSet={(v) => say(`set ${number.label.toLowerCase()} of ${of}`, { [number.of]: fitted(number, v) })}
-      onDrive={hasRoom(shape, "route") ? drivenBy(number) : undefined}
+      {...acts(number)}
     />
   );
   return (

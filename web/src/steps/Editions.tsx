@@ -2,9 +2,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { withOne } from "../model/sets";
 import { megabytes } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Failed, JobBar } from "../parts/JobBar";
+import { Ticks } from "../parts/Ticks";
 import { editionsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
 import { useView } from "../state/view";
@@ -12,11 +14,12 @@ import { useView } from "../state/view";
 type Edition = Schemas["EditionView"];
 type Wish = Schemas["NewExport"];
 
-const WHAT: { name: string; wish: Pick<Wish, "format" | "flac" | "alone"> }[] = [
-  { name: "SFZ with WAV files", wish: { format: "sfz" } },
-  { name: "SFZ with FLAC files", wish: { format: "sfz", flac: true } },
-  { name: "WAV files alone", wish: { format: "sfz", alone: true } },
-  { name: "SoundFont 2", wish: { format: "sound_font2" } },
+const WHAT: { name: string; of: Pick<Wish, "format" | "flac" | "alone"> }[] = [
+  { name: "SFZ with WAV files", of: { format: "sfz" } },
+  { name: "SFZ with FLAC files", of: { format: "sfz", flac: true } },
+  { name: "WAV files alone", of: { format: "sfz", alone: true } },
+  { name: "SoundFont 2", of: { format: "sound_font2" } },
+  { name: "Page that plays", of: { format: "page" } },
 ];
 
 /** `wish` has the width, the names and the strands that are chosen above. */
@@ -28,10 +31,19 @@ export function Editions({ view, wish }: { view: InstrumentView; wish: Wish }) {
   const editions = query.data?.editions ?? [];
   const next = (editions[0]?.number ?? 0) + 1;
   const freeze = async () => {
-    const files = WHAT.filter(({ name }) => wanted.has(name)).map((of) => {
-      // FLAC and SoundFonts have no floats.
-      const bits = of.wish.flac || of.wish.format === "sound_font2" ? Math.min(24, wish.bits) : wish.bits;
-      return { ...wish, flac: false, alone: false, ...of.wish, bits, names: of.wish.format === "sfz" ? wish.names : undefined };
+    const files = WHAT.filter(({ name }) => wanted.has(name)).map(({ of }) => {
+      const isSoundFont = of.format === "sound_font2";
+      const { bits, rate_hz } = wish;
+      return {
+        ...wish,
+        flac: false,
+        alone: false,
+        ...of,
+        // FLAC and SoundFonts have no floats, and SoundFonts no rate above 50 kHz.
+        bits: of.format === "sfz" && !of.flac ? bits : Math.min(24, bits),
+        rate_hz: isSoundFont && rate_hz ? Math.min(48_000, rate_hz) : rate_hz,
+        names: of.format === "sfz" ? wish.names : undefined,
+      };
     });
     answer(await api.POST("/api/instruments/{id}/editions", { params: { path: { id: view.id } }, body: { notes, files } }));
     setNotes("");
@@ -43,21 +55,12 @@ export function Editions({ view, wish }: { view: InstrumentView; wish: Wish }) {
       <p className="mb-2 text-[12px] text-ink3">
         An edition is numbered and never changes: its files stay as they are, whatever becomes of the instrument.
       </p>
-      <div className="mb-2 flex flex-wrap gap-x-4 gap-y-1">
-        {WHAT.map(({ name }) => (
-          <label key={name} className="flex items-center gap-1">
-            <input
-              type="checkbox"
-              checked={wanted.has(name)}
-              onChange={(event) => {
-                const now = new Set(wanted);
-                now[event.target.checked ? "add" : "delete"](name);
-                setWanted(now);
-              }}
-            />
-            {name}
-          </label>
-        ))}
+      <div className="mb-2">
+        <Ticks
+          all={WHAT.map(({ name }) => ({ value: name, name }))}
+          isOn={(name) => wanted.has(name)}
+          onTick={(name, isOn) => setWanted(withOne(wanted, name, isOn))}
+        />
       </div>
       <div className="flex items-end gap-3">
         <label className="grow">

@@ -1,56 +1,54 @@
 // Giving it away.
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { answer, api, type InstrumentView, type JobView, type Schemas } from "../api/client";
-import type { Format } from "../model/formats";
-import { megabytes } from "../model/units";
+import { useMemo, useState } from "react";
+import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { withOne } from "../model/sets";
+import { forWaiting, megabytes } from "../model/units";
+import { formatOf, KINDS, writingOf } from "../model/writing";
 import { Choice } from "../parts/Choice";
-import { Failed, JobBar } from "../parts/JobBar";
+import { Losses } from "../parts/Losses";
+import { Made } from "../parts/Made";
+import { Ticks } from "../parts/Ticks";
 import { Written } from "../parts/Written";
 import { change } from "../state/edits";
+import { useExporting } from "../state/exporting";
 import { exportsQuery } from "../state/queries";
 import { usePending } from "../state/pending";
 import { Editions } from "./Editions";
+import { PresetsBeside } from "./PresetsBeside";
+import { WritingChoices } from "./WritingChoices";
 import { useSettings } from "../state/settings";
 import { sayError, useView } from "../state/view";
-
-type Bits = "16" | "24" | "32";
-type Kind = "sfz" | "sfz_flac" | "audio" | "sound_font2";
-
-const WIDTHS: { value: Bits; name: string }[] = [
-  { value: "16", name: "16 bit, dithered" },
-  { value: "24", name: "24 bit" },
-  { value: "32", name: "32 bit float" },
-];
-
-const KINDS: { value: Kind; name: string }[] = [
-  { value: "sfz", name: "SFZ with WAV files" },
-  { value: "sfz_flac", name: "SFZ with FLAC files" },
-  { value: "audio", name: "WAV files alone, loops inside" },
-  { value: "sound_font2", name: "SoundFont 2" },
-];
 
 /** What is brought goes out under the names that it came with. */
 const firstRule = (view: InstrumentView) => (view.brought ? "{name}" : "{instrument} {name}");
 
 export function ExportBench({ view }: { view: InstrumentView }) {
-  const [kind, setKind] = useState<Kind>("sfz");
-  const [bits, setBits] = useState<Bits>("24");
-  const [rule, setRule] = useState(firstRule(view));
+  const { choices, setChoices, rules, setRule, folders, setFolder } = useExporting();
+  const [replace, setReplace] = useState(false);
+  const [textsAlone, setTextsAlone] = useState(false);
+  const folder = folders[view.id] ?? view.name;
   const [without, setWithout] = useState<ReadonlySet<number>>(new Set());
-  const format: Format = kind === "sound_font2" ? "sound_font2" : "sfz";
+  const [withoutLayers, setWithoutLayers] = useState<ReadonlySet<string>>(new Set());
+  const rule = rules[view.id] ?? firstRule(view);
+  const isSoundFont = choices.kind === "sound_font2";
+  const isPage = choices.kind === "page";
+  const format = formatOf(choices.kind);
+  // A SoundFont's own names are short, and its instrument has one of its own; files of a page are called by what is in them.
+  const hasNames = !isSoundFont && !isPage;
   const exports = useQuery(exportsQuery(view.id));
   const { middleC } = useSettings();
+  const layers = useMemo(() => layersOf(view.plan), [view.plan]);
   const wish: Schemas["NewExport"] = {
-    format,
-    bits: Number(bits),
-    flac: kind === "sfz_flac",
-    alone: kind === "audio",
-    // A SoundFont's own names are short, and its instrument has one of its own.
-    names: format === "sfz" ? rule : undefined,
+    ...writingOf(choices),
+    names: hasNames ? rule : undefined,
     middle_c: middleC,
     without: [...without],
+    without_layers: layers.filter(({ value }) => withoutLayers.has(value)).map(({ pass, layer }) => ({ pass, layer })),
+    as_recorded: choices.kind === "audio" && choices.raw,
   };
+  const hasTexts = choices.kind === "sfz" || choices.kind === "sfz_flac";
+  const into = choices.into === "folder" ? { folder, replace, texts_alone: hasTexts && textsAlone } : undefined;
   const preview = useQuery({
     queryKey: ["instrument", view.id, "preview", wish],
     queryFn: async () => answer(await api.POST("/api/instruments/{id}/exports/preview", { params: { path: { id: view.id } }, body: wish })),
@@ -60,7 +58,8 @@ export function ExportBench({ view }: { view: InstrumentView }) {
   const { heardAs, setHeardAs } = useView();
   const [pending, begin] = usePending();
   const write = async () => {
-    answer(await api.POST("/api/instruments/{id}/exports", { params: { path: { id: view.id } }, body: wish }));
+    answer(await api.POST("/api/instruments/{id}/exports", { params: { path: { id: view.id } }, body: { ...wish, into } }));
+    setReplace(false);
     await exports.refetch();
   };
   const strands = view.program.strands;
@@ -79,83 +78,108 @@ export function ExportBench({ view }: { view: InstrumentView }) {
           {regions} regions go out{missing > 0 ? `; ${missing} takes are still being measured` : ""}.
         </p>
       </div>
-      <div className="card grid grid-cols-3 items-end gap-3 p-3">
-        <Choice<Kind>
-          label="Format"
-          value={kind}
-          onChange={(next) => {
-            setKind(next);
-            if ((next === "sound_font2" || next === "sfz_flac") && bits === "32") setBits("24");
-          }}
-          options={KINDS}
-        />
-        <Choice
-          label="Bits"
-          value={bits}
-          onChange={setBits}
-          options={WIDTHS.filter(({ value }) => kind === "sfz" || kind === "audio" || value !== "32")}
-        />
-        <button className="button act" disabled={regions === 0 || pending || preview.isError} onClick={() => begin(write)}>
-          Export
-        </button>
-        {format === "sfz" && (
+      <div className="card grid grid-cols-[1.6fr_1fr_1fr_1fr] items-end gap-3 p-3">
+        <WritingChoices kinds={KINDS} choices={choices} onChange={setChoices} />
+        {hasNames && (
           <Written
+            place="col-span-2"
             label="Names of the files"
             value={rule}
-            onKeep={(text) => setRule(text.trim() === "" ? firstRule(view) : text)}
+            onKeep={(text) => setRule(view.id, text.trim() === "" ? firstRule(view) : text)}
             title="{instrument} {name} {strand} {note} {key} {layer} {strike} {rr} are filled in"
           />
         )}
         <Written
+          place={hasNames ? "" : "col-span-2"}
           label="Credits"
           value={view.program.credits ?? ""}
           onKeep={(text) => say("credits", text)}
-          placeholder="who made it, and with whose help"
+          placeholder="who made it"
         />
         <Written
+          place={hasNames ? "" : "col-span-2"}
           label="Licence"
           value={view.program.licence ?? ""}
           onKeep={(text) => say("licence", text)}
-          placeholder="what may be done with it"
+          placeholder="terms of use"
         />
         {strands.length > 1 && (
-          <fieldset className="col-span-3 flex flex-wrap gap-x-4 gap-y-1">
-            <legend className="field-label">Strands that go out</legend>
-            {strands.map((strand) => (
-              <label key={strand.id} className="flex items-center gap-1">
-                <input
-                  type="checkbox"
-                  checked={!without.has(strand.id)}
-                  onChange={(event) => {
-                    const next = new Set(without);
-                    next[event.target.checked ? "delete" : "add"](strand.id);
-                    setWithout(next);
-                  }}
-                />
-                {strand.name}
-              </label>
-            ))}
-          </fieldset>
+          <Ticks
+            label="Strands that go out"
+            all={strands.map(({ id, name }) => ({ value: id, name }))}
+            isOn={(id) => !without.has(id)}
+            onTick={(id, isOn) => setWithout(withOne(without, id, !isOn))}
+          />
         )}
-        <div className="col-span-3 text-[12px] text-ink2" data-part="preview">
+        {layers.length > 1 && (
+          <Ticks
+            label="Layers that go out"
+            all={layers}
+            isOn={(layer) => !withoutLayers.has(layer)}
+            onTick={(layer, isOn) => setWithoutLayers(withOne(withoutLayers, layer, !isOn))}
+          />
+        )}
+        {choices.kind === "audio" && (
+          <label
+            className="col-span-full flex items-center gap-1"
+            title="Not trimmed, faded or levelled; roots and loops are inside all the same"
+          >
+            <input type="checkbox" checked={choices.raw} onChange={(event) => setChoices({ ...choices, raw: event.target.checked })} />
+            Recordings whole, as they were made
+          </label>
+        )}
+        <Choice
+          label="Where to"
+          value={choices.into}
+          onChange={(next) => setChoices({ ...choices, into: next })}
+          options={[
+            { value: "file", name: "a file to download" },
+            { value: "folder", name: "a folder on the server" },
+          ]}
+        />
+        {into && (
+          <>
+            <Written label="Folder" value={folder} onKeep={(text) => setFolder(view.id, text.trim() || view.name)} />
+            <label
+              className="flex items-center gap-1 self-center pt-4"
+              title="Files that were changed since, or put there, are told otherwise, and nothing is written"
+            >
+              <input type="checkbox" checked={replace} onChange={(event) => setReplace(event.target.checked)} />
+              Replace others' changes
+            </label>
+            {hasTexts && (
+              <label className="flex items-center gap-1 self-center pt-4" title="The audio that is there stays as it is">
+                <input type="checkbox" checked={textsAlone} onChange={(event) => setTextsAlone(event.target.checked)} />
+                The text alone
+              </label>
+            )}
+          </>
+        )}
+        <div className="col-span-3 col-start-1 text-[12px] text-ink2" data-part="preview">
           {preview.isError ? (
             <p className="text-mark">{preview.error.message}</p>
           ) : (
             preview.data && (
               <p>
-                {preview.data.files === 1 ? "One file" : `${preview.data.files} files`}, {kind === "sfz_flac" ? "under" : "about"}{" "}
-                <span className="num">{megabytes(preview.data.bytes)}</span>:{" "}
+                {preview.data.files === 1 ? "One file" : `${preview.data.files} files`}
+                {isPage ? " of audio" : ""}, {choices.kind === "sfz_flac" || isPage ? "under" : "about"}{" "}
+                <span className="num">{megabytes(preview.data.bytes)}</span>, made in{" "}
+                <span className="num">{forWaiting(preview.data.seconds)}</span>
+                {isSoundFont && preview.data.named > 1 ? `, ${preview.data.named} presets` : ""}:{" "}
                 {preview.data.names.map((name) => name.replace(/^samples\//, "")).join(", ")}
-                {preview.data.files > preview.data.names.length ? " …" : ""}
+                {preview.data.named > preview.data.names.length ? " …" : ""}
               </p>
             )
           )}
         </div>
+        <button className="button act" disabled={regions === 0 || pending || preview.isError} onClick={() => begin(write)}>
+          Export
+        </button>
       </div>
-      <div className="card p-3">
-        <div className="mb-1 flex items-center">
-          <h3 className="grow font-semibold">What this format will lose</h3>
-          <label className="flex items-center gap-1 text-ink2" title="F goes through the formats, in every step">
+      <Losses format={format} losses={losses}>
+        <PresetsBeside has={besideOf(view)} choices={choices} onChange={setChoices} />
+        {!isPage && (
+          <label className="flex min-h-6 items-center gap-1 text-ink2" title="F goes through the formats, in every step">
             <input
               type="checkbox"
               checked={heardAs === format}
@@ -163,22 +187,11 @@ export function ExportBench({ view }: { view: InstrumentView }) {
             />
             Keys play it so
           </label>
-        </div>
-        {losses?.length === 0 && (
-          <p className="text-ink2">
-            Nothing: fades and the loops' crossfades are rendered into the audio, tuning is rounded to whole cents.
-          </p>
         )}
-        <ul className="list-disc pl-5">
-          {losses?.map((loss) => (
-            <li key={loss.what}>
-              {loss.what} <span className="text-ink3">{loss.regions} regions</span>
-            </li>
-          ))}
-        </ul>
-      </div>
+      </Losses>
       <Editions view={view} wish={wish} />
-      <div className="card overflow-hidden">
+      {!view.brought?.as_brought && <ForScript view={view} />}
+      <div className="card shrink-0 overflow-hidden">
         <h3 className="px-3 pt-2 font-semibold">Made so far</h3>
         {exports.data?.length === 0 && (
           <p className="px-3 pb-3 text-ink3">Nothing yet. What you export is listed here and can be fetched again.</p>
@@ -191,22 +204,46 @@ export function ExportBench({ view }: { view: InstrumentView }) {
   );
 }
 
-function Made({ job }: { job: JobView }) {
-  const name = job.result?.name ?? ((job.input as { format?: string }).format === "sfz" ? "SFZ with WAV files" : "SoundFont 2");
+/** What makes the same instrument again without a screen. */
+function ForScript({ view }: { view: InstrumentView }) {
+  const some = view.takes.some((take) => take.chosen);
   return (
-    <div className="flex items-center gap-3 border-t border-line2 px-3 py-2" data-job={job.id}>
-      <span className="min-w-0 flex-1 truncate">{name}</span>
-      {job.state === "done" && (
-        <>
-          <span className="num text-ink3">{megabytes(job.result?.bytes ?? 0)}</span>
-          <a className="button" href={`/api/jobs/${job.id}/file`} download>
-            Download
-          </a>
-        </>
-      )}
-      {(job.state === "waiting" || job.state === "running") && <JobBar job={job} width="w-40" />}
-      {job.state === "failed" && <Failed jobs={[job]} />}
-      {job.state === "cancelled" && <span className="text-ink3">cancelled</span>}
+    <div className="card flex items-center gap-3 p-3">
+      <p className="grow text-[12px] text-ink2">
+        <b className="font-semibold">To build it in a script:</b> the recordings that play, as they were made, and a plan with all that was
+        said. <code className="num">ladder build FOLDER --plan FOLDER/plan.toml --out OUT</code> makes the same instrument.
+      </p>
+      <a
+        className={`button whitespace-nowrap ${some ? "" : "pointer-events-none opacity-60"}`}
+        aria-disabled={!some}
+        href={`/api/instruments/${view.id}/out`}
+        download
+      >
+        Recordings and plan
+      </a>
     </div>
+  );
+}
+
+/** What there is that formats hold in others beside alone. */
+function besideOf({ program: { regions, strands }, panel }: InstrumentView) {
+  const takesTurns = ({ when }: { when: Schemas["When"] }) => when.turn !== "always";
+  return {
+    turns: regions.some(takesTurns) || strands.some(takesTurns),
+    keyUp: strands.some(({ on }) => "key_up" in on),
+    kept: panel.presets.length > 0,
+  };
+}
+
+/** Layers that can be left out, each of its pass. */
+function layersOf(plan: InstrumentView["plan"]) {
+  const several = plan.passes.length > 1;
+  return plan.passes.flatMap((pass) =>
+    pass.layers.map((layer) => ({
+      value: `${pass.id} ${layer.id}`,
+      name: several ? `${pass.name}: ${layer.name}` : layer.name,
+      pass: pass.id,
+      layer: layer.id,
+    })),
   );
 }

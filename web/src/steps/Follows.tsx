@@ -12,10 +12,15 @@ interface Props {
   driven: Driven[];
   /** Whether a route stands elsewhere, and not here. */
   hidden?: (route: Schemas["Route"]) => boolean;
+  /** Whether a source can drive it: all can, where nothing is said. */
+  can?: (source: Source) => boolean;
+  /** Whether more is only added where a number stands. */
+  quiet?: boolean;
 }
 
-export function Follows({ shaped, driven, hidden }: Props) {
+export function Follows({ shaped, driven, hidden, can = () => true, quiet }: Props) {
   const { shape } = shaped;
+  const named = { ...shape, controls: shaped.view.program.controls };
   const rows = shape.routes.flatMap((route) => {
     const of = driven.find(({ to }) => same(to, route.to));
     return of && !hidden?.(route) ? [{ route, of }] : [];
@@ -23,8 +28,8 @@ export function Follows({ shaped, driven, hidden }: Props) {
   const first = driven[0]!;
   const add = () => {
     const used = rows.map(({ route }) => route.from);
-    const from = sourcesOf(shape).find((source) => !used.some((one) => same(one, source))) ?? "strike";
-    addRoute(shaped, `let ${first.name} of ${shaped.whose} follow ${sourceName(from, shape)}`, {
+    const from = sourcesOf(named).find((source) => can(source) && !used.some((one) => same(one, source))) ?? "strike";
+    addRoute(shaped, `let ${first.name} of ${shaped.whose} follow ${sourceName(from, named)}`, {
       from,
       to: first.to,
       amount: first.first,
@@ -35,27 +40,40 @@ export function Follows({ shaped, driven, hidden }: Props) {
   return (
     <div className="flex flex-col gap-2" data-part="follows">
       {rows.map(({ route, of }) => (
-        <Row key={route.id} shaped={shaped} route={route} of={of} driven={driven} />
+        <Row key={route.id} shaped={shaped} route={route} of={of} driven={driven} can={can} />
       ))}
-      <button
-        className="self-start text-[12.5px] text-ink2 hover:underline disabled:opacity-50"
-        disabled={!hasRoom(shape, "route")}
-        onClick={add}
-      >
-        + {first.name} follows something{rows.length > 0 ? " else" : ""}
-      </button>
+      {!quiet && (
+        <button
+          className="self-start text-[12.5px] text-ink2 hover:underline disabled:opacity-50"
+          disabled={!hasRoom(shape, "route")}
+          onClick={add}
+        >
+          + {first.name} follows something{rows.length > 0 ? " else" : ""}
+        </button>
+      )}
     </div>
   );
 }
 
 const told = (source: Source) => JSON.stringify(source);
 
-function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Route"]; of: Driven; driven: Driven[] }) {
-  const { shape, view } = shaped;
-  const from = sourceName(route.from, shape);
+interface RowProps {
+  shaped: Shaped;
+  route: Schemas["Route"];
+  of: Driven;
+  driven: Driven[];
+  can: (source: Source) => boolean;
+}
+
+function Row({ shaped, route, of, driven, can }: RowProps) {
+  const { view } = shaped;
+  const named = { ...shaped.shape, controls: view.program.controls };
+  const from = sourceName(route.from, named);
   const what = `${of.name} of ${shaped.whose}`;
   const options = (chosen: Source | null | undefined) =>
-    sourcesOf(shape, chosen).map((source) => ({ value: told(source), name: sourceName(source, shape) }));
+    sourcesOf(named, chosen)
+      .filter(can)
+      .map((source) => ({ value: told(source), name: sourceName(source, named) }));
   return (
     <div className="flex items-end gap-2" role="group" aria-label={`${of.name} follows ${from}`} data-route={route.id}>
       {driven.length > 1 && (
@@ -81,7 +99,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
           options={options(route.from)}
           onChange={(next) => {
             const source = JSON.parse(next) as Source;
-            sayRoute(shaped, route, `let ${what} follow ${sourceName(source, shape)}`, { from: source });
+            sayRoute(shaped, route, `let ${what} follow ${sourceName(source, named)}`, { from: source });
           }}
         />
       </div>
@@ -113,7 +131,7 @@ function Row({ shaped, route, of, driven }: { shaped: Shaped; route: Schemas["Ro
             sayRoute(
               shaped,
               route,
-              times ? `let ${sourceName(times, shape)} say how far ${what} follows ${from}` : `let ${what} always follow ${from}`,
+              times ? `let ${sourceName(times, named)} say how far ${what} follows ${from}` : `let ${what} always follow ${from}`,
               { times },
             );
           }}

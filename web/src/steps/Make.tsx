@@ -2,8 +2,10 @@
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { passOf } from "../model/cells";
+import { WHOLE } from "../model/effects";
+import { takeId } from "../model/regions";
 import { percent, semitones, type Unit } from "../model/units";
-import type { OnBench } from "../parts/Bench";
+import { type OnBench, velocityOf } from "../parts/Bench";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Takes } from "../parts/Takes";
@@ -11,6 +13,17 @@ import { usePending } from "../state/pending";
 import { useView } from "../state/view";
 
 type Making = Schemas["Making"];
+
+/** Rows of effects that a take can be printed with: none where nothing is on. */
+function rowsOf(on: OnBench): Schemas["Bus"][] {
+  return on.view.program.buses.filter(({ effects }) => effects.some((effect) => effect.on));
+}
+
+/** The strand that plays a take, or will: that of its pass. */
+function strandOf({ view, take }: OnBench): number {
+  const region = view.program.regions.find(({ sample }) => takeId(view.program.samples[sample]?.source) === take.id);
+  return region?.key.strand ?? take.cell.pass;
+}
 type MadeFrom = Schemas["MadeFrom"];
 
 const MADE_FROM: { value: MadeFrom; name: string }[] = [
@@ -37,6 +50,8 @@ export function Make({ on }: { on: OnBench }) {
   const [from, setFrom] = useState<MadeFrom>("next_above");
   const [furthest, setFurthest] = useState(24);
   const [only, setOnly] = useState(false);
+  const [row, setRow] = useState<number>();
+  const [withFilter, setWithFilter] = useState(false);
   const say = useView((state) => state.say);
   const [pending, begin] = usePending();
   const pass = passOf(view.plan, take.cell);
@@ -61,6 +76,8 @@ export function Make({ on }: { on: OnBench }) {
     );
     say(`Empty places within ${semitones.show(furthest)} of a recording are being made.`);
   };
+  const rows = rowsOf(on);
+  const chain = rows.find(({ id }) => id === row) ?? rows[0];
   const button = (name: string, how: Making) => (
     <button className="button w-44" disabled={pending} onClick={() => begin(() => make(how))}>
       {name}
@@ -88,6 +105,25 @@ export function Make({ on }: { on: OnBench }) {
           <Field label="Crossfade" width="80px" value={over} unit={milliseconds} onSet={(v) => setOver(Math.min(5000, Math.max(1, v)))} />
           <span className="pb-1 text-ink3">reversed, then forward</span>
         </div>
+        {chain && (
+          <div className="flex items-end gap-3">
+            {button("Print effects into it", {
+              printed: { strand: strandOf(on), bus: chain.id, with_filter: withFilter, strike: velocityOf(on) },
+            })}
+            <div className="w-40">
+              <Choice
+                label="Row"
+                value={String(chain.id)}
+                options={rows.map(({ id, name }) => ({ value: String(id), name: id === WHOLE ? "the whole" : name }))}
+                onChange={(next) => setRow(Number(next))}
+              />
+            </div>
+            <label className="flex items-center gap-2 pb-1.5 text-[12px]">
+              <input type="checkbox" checked={withFilter} onChange={(event) => setWithFilter(event.target.checked)} />
+              and the filter; both stay on for all else
+            </label>
+          </div>
+        )}
         <div className="flex items-end gap-3">
           <button className="button w-44" disabled={empty === 0 || pending} onClick={() => begin(fill)}>
             Fill {empty} empty places

@@ -6,7 +6,7 @@ import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { player } from "../sound/player";
 import { Follows } from "./Follows";
-import { drive, hasRoom, removePart, sayMovement, sayParts, type Shaped, shapesOf } from "./routes";
+import { drive, hasRoom, removePart, sayMovement, sayParts, type Shaped, shapesOf, toPanel } from "./routes";
 
 const FIRST: Said = {
   wave: "sine",
@@ -86,6 +86,11 @@ function One({ shaped, movement, name }: { shaped: Shaped; movement: Schemas["Mo
             onLive={(hz) => player.shape(shapesOf(shaped), "movement_hz", within(hz, 0.01, 40), movement.id)}
             onSet={(hz) => say(`set the rate of ${of}`, { rate: { hz: within(hz, 0.01, 40) } })}
             onDrive={hasRoom(shaped.shape, "route") ? () => drive(shaped, movementDriven(movement.id)[0]!) : undefined}
+            onControl={
+              hasRoom(shaped.shape, "route") && "strand" in shaped.of[0]!.target
+                ? () => toPanel(shaped, movementDriven(movement.id)[0]!)
+                : undefined
+            }
           />
         ) : (
           <Field

@@ -1,27 +1,17 @@
-// The plan of an instrument that is there: edited at any time, kept as a pattern, printed, written as a MIDI file.
-import { useQueryClient } from "@tanstack/react-query";
+// The plan of an instrument that is there: edited at any time, printed, written as a MIDI file.
 import { Link } from "@tanstack/react-router";
-import { useState } from "react";
-import { answer, api, type InstrumentView, type Plan } from "../api/client";
+import type { InstrumentView, Plan } from "../api/client";
 import { change, changePlan } from "../state/edits";
-import { sayError, useView } from "../state/view";
+import { sayError } from "../state/view";
 import { Advised } from "../parts/Advised";
 import { Choice } from "../parts/Choice";
 import { Written } from "../parts/Written";
+import { Patterns } from "./Patterns";
 import { HOWS, PlanForm } from "./PlanForm";
 
 export function PlanBench({ view }: { view: InstrumentView }) {
-  const [name, setName] = useState("");
-  const say = useView((state) => state.say);
-  const queries = useQueryClient();
   const { plan } = view;
   const keep = (label: string, next: Plan) => void changePlan(view, label, next).catch(sayError);
-  const keepPattern = async () => {
-    answer(await api.POST("/api/patterns", { body: { name: name.trim() || view.name, instrument: view.id } }));
-    await queries.invalidateQueries({ queryKey: ["patterns"] });
-    setName("");
-    say("Kept as a pattern: the next new instrument can begin with it.");
-  };
   const keepTags = (text: string) => {
     const list = [
       ...new Set(
@@ -47,20 +37,6 @@ export function PlanBench({ view }: { view: InstrumentView }) {
           />
         </div>
         <Written label="Tags, with commas" place="w-44" value={view.tags.join(", ")} onKeep={keepTags} />
-        <label className="w-44">
-          <span className="field-label">Name of the pattern</span>
-          <input
-            className="written"
-            value={name}
-            placeholder={view.name}
-            maxLength={120}
-            onChange={(event) => setName(event.target.value)}
-            onKeyDown={(event) => event.stopPropagation()}
-          />
-        </label>
-        <button className="button" onClick={() => void keepPattern().catch(sayError)}>
-          Keep as a pattern
-        </button>
         <Link to="/instruments/$id/sheet" params={{ id: String(view.id) }} className="button">
           Recording sheet
         </Link>
@@ -68,6 +44,7 @@ export function PlanBench({ view }: { view: InstrumentView }) {
           MIDI file
         </a>
       </section>
+      <Patterns view={view} />
     </>
   );
 }

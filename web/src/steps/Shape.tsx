@@ -14,11 +14,12 @@ import { BrightnessCard } from "./Brightness";
 import { CourseCurve } from "./CourseCurve";
 import { CourseMenu } from "./CourseMenu";
 import { DrivenCourseCard } from "./DrivenCourse";
+import { EffectsCard } from "./Effects";
 import { Follows } from "./Follows";
 import { HumanCard, isHuman } from "./Human";
 import { LevelsCard } from "./Levels";
 import { Movements } from "./Movements";
-import { drive, giveShapesBack, hasRoom, hearEach, ownerOf, regionOwner, sayEach, sayOf, type Shaped, shapesOf } from "./routes";
+import { drive, giveShapesBack, hasRoom, hearEach, ownerOf, regionOwner, sayEach, sayOf, type Shaped, shapesOf, toPanel } from "./routes";
 import { ShapeMenu } from "./ShapeMenu";
 import { VoicesCard } from "./Voices";
 import { BENDS, type StrandNumber } from "./strandFacts";
@@ -104,6 +105,7 @@ export function ShapeBench({ view }: { view: InstrumentView }) {
         </h3>
         <Follows shaped={shaped} driven={START_DRIVEN} />
       </section>
+      {ofStrands && <EffectsCard view={view} held={held} strands={strands} />}
       {ofStrands && <LevelsCard view={view} />}
     </>
   );
@@ -124,6 +126,7 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
   const { of, shape, whose } = shaped;
   const { said } = shaped.strand;
   const ofRegions = "region" in of[0]!.target;
+  const ofStrands = !ofRegions;
   const kept = flat(shape.loudness);
   const [live, setLive] = useState<Partial<Flat<Loudness>>>();
   const loudness = { ...kept, ...live };
@@ -160,6 +163,7 @@ function LoudnessCard({ shaped }: { shaped: Shaped }) {
           }
           onBy={of.length > 1 ? (diff) => by(number, diff) : undefined}
           onDrive={driven && hasRoom(shape, "route") ? () => drive(shaped, driven) : undefined}
+          onControl={driven && ofStrands && hasRoom(shape, "route") ? () => toPanel(shaped, driven) : undefined}
           onAutomatic={() => sayOf(shaped, `give ${number.label.toLowerCase()} of ${whose} back`, [[number.fact, undefined]])}
         />
       </div>

@@ -2,11 +2,14 @@
 import type { Fact, InstrumentView, Schemas } from "../api/client";
 import { fitted } from "../model/ranges";
 import { type Event, EVENTS, eventOf, type PlacedStrand, withEvent } from "../model/strands";
-import { count, key, type Unit } from "../model/units";
+import { LOUDNESS_DRIVEN, PITCH_DRIVEN } from "../model/driving";
+import { ROUTES_OF_WHOLE } from "../model/effects";
+import { count, decibels, key, type Unit } from "../model/units";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
 import { Written } from "../parts/Written";
 import { ByController } from "./ByController";
+import { ownerOf, toPanel } from "./routes";
 import { CUT_FADE, FADES, LIMITS, sayOf, SOUND, type StrandNumber } from "./strandFacts";
 
 interface Props {
@@ -20,6 +23,18 @@ export function StrandCard({ view, of, strands }: Props) {
   const say = (fact: Fact, value: unknown, label: string) => sayOf(view.id, of, fact, value, label);
   const chooseBy = (by: Schemas["ByKey"] | undefined) =>
     say("strand_by_key", by, by ? `choose ${strand.name} by a key` : `choose ${strand.name} by no key`);
+  const owner = ownerOf(view, of);
+  /** Makes a control of a number that can be driven while it plays. */
+  const controlFor = (fact: Fact): (() => void) | undefined => {
+    if (!owner) return undefined;
+    const shaped = { view, of: [owner], strand: of, shape: owner.shape, whose: strand.name };
+    if (fact === "strand_gain_db") {
+      const driven = { to: { strand_level: strand.id }, name: "level", unit: decibels, most: 96, first: 12 };
+      return () => toPanel({ ...shaped, of: [{ ...owner, own: ROUTES_OF_WHOLE }] }, driven);
+    }
+    const driven = fact === "strand_pan" ? LOUDNESS_DRIVEN[1] : fact === "strand_tune_cents" ? PITCH_DRIVEN[0] : undefined;
+    return driven && (() => toPanel(shaped, driven));
+  };
   const number = (spec: StrandNumber) => (
     <Field
       key={spec.fact}
@@ -28,6 +43,7 @@ export function StrandCard({ view, of, strands }: Props) {
       unit={spec.unit}
       byHand={said.by_hand.includes(spec.fact)}
       onSet={(v) => say(spec.fact, fitted(spec, v), `set ${spec.label.toLowerCase()} of ${strand.name}`)}
+      onControl={controlFor(spec.fact)}
       onAutomatic={() => say(spec.fact, undefined, `give ${spec.label.toLowerCase()} of ${strand.name} back`)}
     />
   );

@@ -3,9 +3,8 @@ import { useState } from "react";
 import { answer, api, type Fact, type Schemas } from "../api/client";
 import { change } from "../state/edits";
 import { player } from "../sound/player";
-import { layerOf } from "../model/cells";
 import { db, decibels, lufs, percent } from "../model/units";
-import { Badge, BenchHead, type OnBench } from "../parts/Bench";
+import { Badge, BenchHead, type OnBench, velocityOf } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Choice } from "../parts/Choice";
 import { Field } from "../parts/Field";
@@ -371,10 +370,6 @@ function Levels({ on }: { on: OnBench }) {
       </button>
     </section>
   );
-}
-
-export function velocityOf(on: OnBench): number {
-  return layerOf(on.view.plan, on.cell.cell)?.strike_velocity ?? 100;
 }
 
 /** Plays the take as the map plays it, while it is held. */

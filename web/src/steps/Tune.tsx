@@ -6,7 +6,7 @@ import { change } from "../state/edits";
 import { centsFromPlan, passOf } from "../model/cells";
 import { hzOfKey, keyName } from "../model/keys";
 import { cents, decibels, key } from "../model/units";
-import { Badge, BenchHead, type OnBench } from "../parts/Bench";
+import { Badge, BenchHead, type OnBench, velocityOf } from "../parts/Bench";
 import type { Plot } from "../parts/Board";
 import { Canvas, MONO, type Surface } from "../parts/canvas";
 import { type Place, useDrag } from "../parts/drag";
@@ -15,7 +15,7 @@ import { UseOnMore } from "../parts/UseOnMore";
 import { player } from "../sound/player";
 import { sayError, useView } from "../state/view";
 import { Spectrograms } from "./Spectrograms";
-import { HearButton, velocityOf } from "./Trim";
+import { HearButton } from "./Trim";
 import { TuningOfAll } from "./TuningOfAll";
 
 /** What is further from its key than this is to be checked; another note is wrong. */

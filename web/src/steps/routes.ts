@@ -7,7 +7,9 @@ import { controllerName, OFFERED, type PlacedStrand } from "../model/strands";
 import { player, type ShapeSetting } from "../sound/player";
 import type { ShapeName } from "../sound/worklet";
 import { change } from "../state/edits";
-import { sayError } from "../state/view";
+import { sayError, useView } from "../state/view";
+import { freshName } from "../model/panel";
+import { addWishes } from "./partWishes";
 
 export type DrivenPoint = Schemas["CurvePoint"];
 export type Shape = Schemas["Shape"];
@@ -103,6 +105,23 @@ export function drive(shaped: Shaped, driven: Driven): void {
     times: null,
     curve: [],
   });
+}
+
+/** Makes a control of the panel that moves a number as far down as up: what sounds is as it was until somebody moves it. */
+export function toPanel({ view, of, whose }: Shaped, driven: Driven): void {
+  const page = view.panel.pages[0] ?? { id: freshName(), name: "Main", colour: null, picture: null };
+  const name = `${driven.name[0]!.toUpperCase()}${driven.name.slice(1)} of ${whose}`.replace("Its ", "").slice(0, 60);
+  const label = name[0]!.toUpperCase() + name.slice(1);
+  const range = Math.abs(driven.first);
+  const each = of.map(({ own }) => ({ own, driven, of: whose, from: -range, to: range }));
+  const { id, wishes } = addWishes(view, { page, kind: "slider", name: label, driven: each });
+  void change(view.id, `make ${driven.name} of ${whose} a control of the panel`, [
+    ...(view.panel.pages.length > 0 ? [] : [{ page: page.id, fact: "page_name" as const, value: page.name }]),
+    ...wishes,
+    { control: id, fact: "part_at_first", value: 0.5 },
+  ])
+    .then(() => useView.getState().say(`${label} stands on the panel now, on ${page.name}.`))
+    .catch(sayError);
 }
 
 interface Said {

@@ -11,7 +11,7 @@ use plan::{Glide, Level};
 use program::{Cut, Filter, GoesFirst, KeyEvent, Loop, Loudness, Program, Region, Standing, playback_ratio};
 
 /// No release is shorter, so that letting a key go does not click.
-const STOP_MS: f64 = 5.0;
+pub(crate) const STOP_MS: f64 = 5.0;
 /// How fast a voice fades that another needs, that is stopped, or that runs out of audio.
 const QUICK_MS: f64 = 5.0;
 /// A voice whose first audio is not there within so long does not begin.

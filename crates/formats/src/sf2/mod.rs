@@ -12,7 +12,7 @@ mod zone;
 pub(crate) use again::{as_read, share_first_shapes};
 pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
 pub use read::PresetRead;
-pub(crate) use units::{ms_of, pan_of_two_sides, timecents};
+pub(crate) use units::{ms_of, pan_of_two_sides, taken_by_resonance, timecents};
 pub use write::write_sf2;
 
 use program::{CourseId, CourseTime};

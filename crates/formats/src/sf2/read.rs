@@ -1,7 +1,7 @@
 //! A preset of a SoundFont as a program.
 
 use super::file::Said;
-use super::shapes::shape_of;
+use super::shapes::{resonance_of, shape_of};
 use super::zone::Both;
 use super::*;
 use crate::FormatError;
@@ -182,7 +182,8 @@ impl Reading<'_> {
         });
         let cents = 100 * left.or(COARSE_TUNE, 0) + left.or(FINE_TUNE, 0) + i32::from(file.correction_cents);
         let key_follow = f64::from(left.or(SCALE_TUNING, 100)) / 100.0;
-        let (gain_db, pan) = place_of(left, right);
+        let (level_db, pan) = place_of(left, right);
+        let gain_db = level_db - f64::from(resonance_of(left)) / 20.0;
         let class = left
             .of(EXCLUSIVE_CLASS)
             .filter(|class| *class > 0)
@@ -273,7 +274,7 @@ fn place_of(left: &Both, right: Option<&Both>) -> (f64, f64) {
 mod tests {
     use super::*;
     use crate::any::any_driving;
-    use crate::{Format, lower, write_sf2};
+    use crate::{Format, Placed, lower, write_sf2};
     use program::Loudness;
     use proptest::prelude::*;
     use signal::Audio;
@@ -371,7 +372,7 @@ mod tests {
 
     fn file_of(program: &Program) -> Vec<u8> {
         let mut out = Cursor::new(Vec::new());
-        write_sf2(&mut out, program, 24, |n| {
+        write_sf2(&mut out, &[Placed::alone(program.clone())], 24, |n| {
             let sample = &program.samples[n];
             let side = vec![0.25; sample.frames as usize];
             Ok::<_, FormatError>(Audio {

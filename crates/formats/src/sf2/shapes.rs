@@ -35,7 +35,7 @@ pub(super) fn shape_of(zone: &Both) -> (Shape, Vec<&'static str>) {
         },
         ..Shape::default()
     };
-    shape.filter = filter(zone);
+    shape.filter = filter_of(zone);
     course(zone, &mut shape);
     times_by_key(zone, &mut shape);
     movements(zone, &mut shape);
@@ -74,7 +74,7 @@ fn is_understood(one: &Modulator) -> bool {
 }
 
 /// A low-pass, where something closes it or moves it.
-fn filter(zone: &Both) -> Option<Filter> {
+fn filter_of(zone: &Both) -> Option<Filter> {
     let cents = zone.or(FILTER_CUTOFF, OPEN_CENTS).min(OPEN_CENTS);
     let generators = [MOD_ENV_TO_CUTOFF, MOD_LFO_TO_CUTOFF];
     let driven = generators.iter().any(|of| zone.or(*of, 0) != 0)
@@ -97,9 +97,14 @@ fn filter(zone: &Both) -> Option<Filter> {
         // It follows the key from middle C on.
         cutoff_hz: hz_of(f64::from(cents) + key_follow * 6_000.0).clamp(20.0, 20_000.0),
         key_follow,
-        resonance_db: f64::from(zone.or(FILTER_Q, 0).clamp(0, 960)) / 10.0,
+        resonance_db: f64::from(resonance_of(zone)) / 10.0,
         makes_up: false,
     })
+}
+
+/// How far its filter stands out, in centibels. A player lowers all by half of that, see [`taken_by_resonance`], also where the filter is open.
+pub(super) fn resonance_of(zone: &Both) -> i32 {
+    zone.or(FILTER_Q, 0).clamp(0, 960)
 }
 
 /// What a modulator has a source do to level, pitch or the filter, where it does so straight.

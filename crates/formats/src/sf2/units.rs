@@ -1,7 +1,7 @@
 //! What generators count in (section 8.1.2), and how Ladder's own units stand to it.
 
 use crate::driven::cents_a_key;
-use program::{CourseId, CourseTime, Shape, pan_gains};
+use program::{CourseId, CourseTime, Filter, Shape, pan_gains};
 
 /// Key 0, in Hz.
 const KEY_0_HZ: f64 = 8.175_798_9;
@@ -72,4 +72,10 @@ pub(super) fn under(centibels: i32) -> f64 {
     } else {
         -f64::from(centibels) / 10.0
     }
+}
+
+/// How many decibels a player lowers what a filter stands out by so much: half of that (2.01, page 59, "the gain … reduced by half the height of the resonance peak"; from memory,
+/// and as the crate `rustysynth` has it).
+pub(crate) fn taken_by_resonance(filter: Option<&Filter>) -> f64 {
+    filter.map_or(0.0, |filter| filter.resonance_db / 2.0)
 }

@@ -1,10 +1,10 @@
 //! Writing.
 
 use super::*;
-use crate::FormatError;
 use crate::riff::{chunk, list};
 use crate::wav::to_24;
-use program::{LoopRuns, Program, Region, Shape};
+use crate::{FormatError, Place, Placed};
+use program::{LoopRuns, Program, Region, Sample, Shape};
 use signal::Audio;
 use std::io::{Seek, SeekFrom, Write};
 
@@ -13,25 +13,24 @@ const GAP_FRAMES: u64 = 46;
 /// Note-on velocity, downward, unipolar, linear: of the default cutoff modulator (section 8.4.2).
 const VELOCITY_LINEAR: u16 = 0x0102;
 
-/// Writes a lowered program, its audio `bits` 16 or 24 wide. `audio` gives the baked audio of each of its samples, by index, once, in order: no more than one is
-/// held at a time.
+/// Writes lowered programs as presets, their audio `bits` 16 or 24 wide. All have the same samples: `audio` gives the baked audio of each, by index, once, in order:
+/// no more than one is held at a time. The file is named after the first, and its credits and licence are those of all.
 ///
 /// # Errors
 /// Where the format's 16-bit indices or 4 GiB do not suffice, with the number, before anything is read; where audio or `out` fails.
 pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     out: &mut (impl Write + Seek),
-    program: &Program,
+    presets: &[Placed],
     bits: u16,
     mut audio: impl FnMut(usize) -> Result<Audio, E>,
 ) -> Result<(), E> {
     let is_wide = bits > 16;
-    let sides: Vec<u64> = program
-        .samples
+    let samples = presets.first().map_or(&[][..], |first| &first.program.samples);
+    let sides: Vec<u64> = samples
         .iter()
         .map(|sample| u64::from(sample.channels.clamp(1, 2)))
         .collect();
-    let frames: u64 = program
-        .samples
+    let frames: u64 = samples
         .iter()
         .zip(&sides)
         .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
@@ -48,15 +47,25 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
         .into());
     }
     let mut tables = Tables::default();
-    tables.fill(program, &sides)?;
+    tables.fill(presets, samples, &sides)?;
 
     let mut info = Vec::new();
     chunk(&mut info, b"ifil", &[2, 0, 4, 0]);
     chunk(&mut info, b"isng", b"EMU8000\0");
-    chunk(&mut info, b"INAM", &text(&program.name, 254));
-    for (id, said) in [(b"IENG", &program.credits), (b"ICOP", &program.licence)] {
+    let title = presets.first().map_or("", |first| &first.program.name);
+    chunk(&mut info, b"INAM", &text(title, 254));
+    let of_all = |said: fn(&Program) -> &str| {
+        let mut all: Vec<&str> = presets.iter().map(|placed| said(&placed.program)).collect();
+        all.retain(|said| !said.is_empty());
+        all.dedup();
+        all.join("; ")
+    };
+    for (id, said) in [
+        (b"IENG", of_all(|program| &program.credits)),
+        (b"ICOP", of_all(|program| &program.licence)),
+    ] {
         if !said.is_empty() {
-            chunk(&mut info, id, &text(said, 254));
+            chunk(&mut info, id, &text(&said, 254));
         }
     }
     chunk(&mut info, b"ISFT", b"Ladder\0\0");
@@ -85,14 +94,14 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     }
     for (index, sides) in sides.iter().enumerate() {
         let audio = audio(index)?;
-        let count = (program.samples[index].frames + GAP_FRAMES) * sides;
+        let count = (samples[index].frames + GAP_FRAMES) * sides;
         let (mut high, mut low) = (
             Vec::with_capacity(count as usize * 2),
             Vec::with_capacity(count as usize),
         );
         for side in 0..*sides as usize {
             let channel = audio.channels.get(side).map_or(&[][..], Vec::as_slice);
-            for frame in 0..program.samples[index].frames as usize {
+            for frame in 0..samples[index].frames as usize {
                 // 24 bits: the upper 16 in `smpl`, the low 8 in `sm24` (section 6.2).
                 let value = to_24(channel.get(frame).copied().unwrap_or(0.0));
                 high.extend_from_slice(&((value >> 8) as i16).to_le_bytes());
@@ -155,24 +164,50 @@ pub(super) struct Tables {
 }
 
 impl Tables {
-    fn fill(&mut self, program: &Program, sides: &[u64]) -> Result<(), FormatError> {
-        preset_header(&mut self.phdr, &program.name, 0);
+    fn fill(&mut self, presets: &[Placed], samples: &[Sample], sides: &[u64]) -> Result<(), FormatError> {
+        let mut first_of = Vec::with_capacity(sides.len());
+        let mut next = 0;
+        for sides in sides {
+            first_of.push(next);
+            next += sides;
+        }
         let mut zones = 0u16;
+        for Placed { place, program } in presets {
+            preset_header(&mut self.phdr, &program.name, *place, zones);
+            self.preset(program, (sides, &first_of), &mut zones)?;
+        }
+        count(self.igen.len() / 4, "generators")?;
+        count(self.ibag.len() / 4, "zones")?;
+        // The terminal records (sections 7.2 to 7.10).
+        self.pbag.extend(((self.pgen.len() / 4) as u16).to_le_bytes());
+        self.pbag.extend(0u16.to_le_bytes());
+        preset_header(&mut self.phdr, "EOP", Place::default(), zones);
+        self.inst.extend(name("EOI"));
+        self.inst.extend(((self.ibag.len() / 4) as u16).to_le_bytes());
+        self.ibag.extend(((self.igen.len() / 4) as u16).to_le_bytes());
+        self.ibag.extend(((self.imod.len() / 10) as u16).to_le_bytes());
+        self.pgen.extend([0; 4]);
+        self.igen.extend([0; 4]);
+        self.imod.extend([0; 10]);
+        self.samples(presets, samples, sides)
+    }
+
+    /// An instrument for each strand of a program, and a zone for each of those.
+    fn preset(
+        &mut self,
+        program: &Program,
+        (sides, first_of): (&[u64], &[u64]),
+        zones: &mut u16,
+    ) -> Result<(), FormatError> {
         for strand in &program.strands {
-            self.preset_zone(zones);
-            zones += 1;
+            self.preset_zone(*zones);
+            *zones = count(usize::from(*zones) + 1, "strands")?;
             self.inst.extend(name(&strand.name));
             self.inst
                 .extend(count(self.ibag.len() / 4, "zones")?.to_le_bytes());
             self.instrument_zone()?;
             let silent = Shape::default();
             self.shape(program.shape_of(strand).unwrap_or(&silent));
-            let mut first_of = Vec::with_capacity(sides.len());
-            let mut next = 0;
-            for sides in sides {
-                first_of.push(next);
-                next += sides;
-            }
             for region in program.regions_of(strand.id) {
                 for side in 0..sides[region.sample] {
                     self.region(
@@ -184,20 +219,7 @@ impl Tables {
                 }
             }
         }
-        count(self.igen.len() / 4, "generators")?;
-        count(self.ibag.len() / 4, "zones")?;
-        // The terminal records (sections 7.2 to 7.10).
-        self.pbag.extend(((self.pgen.len() / 4) as u16).to_le_bytes());
-        self.pbag.extend(0u16.to_le_bytes());
-        preset_header(&mut self.phdr, "EOP", zones);
-        self.inst.extend(name("EOI"));
-        self.inst.extend(((self.ibag.len() / 4) as u16).to_le_bytes());
-        self.ibag.extend(((self.igen.len() / 4) as u16).to_le_bytes());
-        self.ibag.extend(((self.imod.len() / 10) as u16).to_le_bytes());
-        self.pgen.extend([0; 4]);
-        self.igen.extend([0; 4]);
-        self.imod.extend([0; 10]);
-        self.samples(program, sides)
+        Ok(())
     }
 
     /// All that stands for every region of a strand.
@@ -292,7 +314,11 @@ impl Tables {
             0.0
         };
         self.generator(PAN, pan);
-        let attenuation = ((-region.gain_db + lean_db) * 10.0).round().clamp(0.0, 1440.0);
+        let filter = program
+            .shape_of_region(region)
+            .and_then(|place| program.shapes[place].filter.as_ref());
+        let level_db = region.gain_db + taken_by_resonance(filter);
+        let attenuation = ((-level_db + lean_db) * 10.0).round().clamp(0.0, 1440.0);
         if attenuation > 0.0 {
             self.generator(ATTENUATION, attenuation as i16);
         }
@@ -333,10 +359,14 @@ impl Tables {
         Ok(())
     }
 
-    fn samples(&mut self, program: &Program, sides: &[u64]) -> Result<(), FormatError> {
+    fn samples(&mut self, presets: &[Placed], samples: &[Sample], sides: &[u64]) -> Result<(), FormatError> {
+        let mut played: Vec<Option<&Region>> = vec![None; samples.len()];
+        for region in presets.iter().flat_map(|placed| &placed.program.regions) {
+            played[region.sample].get_or_insert(region);
+        }
         let (mut at, mut index) = (0u64, 0usize);
-        for (n, sample) in program.samples.iter().enumerate() {
-            let region = program.regions.iter().find(|region| region.sample == n);
+        for (n, sample) in samples.iter().enumerate() {
+            let region = played[n];
             let looped = region.and_then(|region| region.looped);
             for side in 0..sides[n] {
                 let stereo = sides[n] == 2;
@@ -396,9 +426,10 @@ impl Tables {
     }
 }
 
-fn preset_header(out: &mut Vec<u8>, title: &str, first_zone: u16) {
+fn preset_header(out: &mut Vec<u8>, title: &str, place: Place, first_zone: u16) {
     out.extend(name(title));
-    out.extend([0; 4]); // program 0, bank 0
+    out.extend(u16::from(place.number).to_le_bytes());
+    out.extend(place.bank.to_le_bytes());
     out.extend(first_zone.to_le_bytes());
     out.extend([0; 12]);
 }

@@ -3,6 +3,8 @@
 mod document;
 mod driven;
 mod numbers;
+#[cfg(test)]
+mod published;
 mod read;
 mod regions;
 mod strands;
@@ -22,9 +24,10 @@ mod tests {
     use crate::any::any_driving;
     use crate::{Format, lower};
     use program::{
-        Among, BendKeys, ChosenBy, Curve, CurveId, CurvePoint, Cut, Fade, FadeLaw, Foreign, Loop, LoopRuns,
-        Loudness, On, Program, Region, RegionKey, RegionOf, SameKey, Sample, SampleId, Shape, ShapeId,
-        Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Turn, Voices, When, Within,
+        Among, BendKeys, Bus, BusId, ChosenBy, Control, ControlId, ControllerAtFirst, Curve, CurveId,
+        CurvePoint, Cut, Effect, EffectId, EffectKind, Fade, FadeLaw, Foreign, Loop, LoopRuns, Loudness, On,
+        ParamId, Program, Region, RegionKey, RegionOf, Route, RouteId, SameKey, Sample, SampleId, Send,
+        Shape, ShapeId, Source, Span, Stays, Strand, StrandId, Switch, SwitchId, Turn, Voices, When, Within,
     };
     use proptest::prelude::*;
 
@@ -121,7 +124,7 @@ mod tests {
         )
     }
 
-    fn any_program() -> impl Strategy<Value = Program> {
+    pub(super) fn any_program() -> impl Strategy<Value = Program> {
         let strand = (
             "[A-Za-z ]{1,12}",
             any::<bool>(),
@@ -202,6 +205,10 @@ mod tests {
                                 },
                                 ..Voices::default()
                             },
+                            sends: vec![Send {
+                                bus: BusId(2),
+                                gain_db: *gain,
+                            }],
                             ..Strand::new(StrandId(n), name.clone(), ShapeId(7 + n))
                         };
                         let loudness = Loudness {
@@ -243,6 +250,50 @@ mod tests {
                         points: [(0.0, 0.2), (0.37, 0.1234), (1.0, -1.0)]
                             .map(|(at, value)| CurvePoint { at, value })
                             .to_vec(),
+                    }],
+                    buses: vec![
+                        Bus {
+                            id: BusId::WHOLE,
+                            name: "All".into(),
+                            gain_db: 0.0,
+                            effects: vec![Effect::new(EffectId(1), EffectKind::Chorus)],
+                        },
+                        Bus {
+                            id: BusId(2),
+                            name: "Room".into(),
+                            gain_db: -3.0,
+                            effects: vec![Effect::new(EffectId(2), EffectKind::Reverb)],
+                        },
+                    ],
+                    routes: vec![
+                        Route {
+                            id: RouteId(1),
+                            from: Source::Controller(20),
+                            times: None,
+                            curve: None,
+                            to: ParamId::StrandLevel(StrandId(0)),
+                            amount: -96.0,
+                        },
+                        Route {
+                            id: RouteId(2),
+                            from: Source::Control(ControlId(9)),
+                            times: None,
+                            curve: Some(CurveId(70)),
+                            to: ParamId::StrandLevel(StrandId(0)),
+                            amount: -24.0,
+                        },
+                    ],
+                    controls: [(9, "Balance", 0.3, None), (4, "Damper = half", 1.0, Some(64))]
+                        .map(|(id, name, at_first, controller)| Control {
+                            id: ControlId(id),
+                            name: name.into(),
+                            at_first,
+                            controller,
+                        })
+                        .to_vec(),
+                    controllers_at_first: vec![ControllerAtFirst {
+                        controller: 21,
+                        value: 0.4,
                     }],
                     switches: vec![Switch {
                         id: SwitchId(8),

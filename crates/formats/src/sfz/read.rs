@@ -10,7 +10,10 @@ use super::words::{Of, of_word};
 use super::write::{CREDITS, LICENCE};
 use crate::FormatError;
 use crate::wav::Sampler;
-use program::{CurvePoint, Foreign, Loop, Program, RegionKey, RegionOf, Sample, SampleId, ShapeId, StrandId};
+use program::{
+    Control, ControlId, ControllerAtFirst, CurvePoint, Foreign, Loop, Program, RegionKey, RegionOf, Sample,
+    SampleId, ShapeId, StrandId,
+};
 use std::collections::{BTreeMap, HashMap};
 
 /// What is known of an audio file that lies beside an SFZ.
@@ -95,6 +98,7 @@ pub fn read_sfz(document: &Document, folder: &str, brought: &impl Brought) -> Re
         last_group: 0,
     };
     reading.sections(&sections)?;
+    reading.controllers()?;
     let SfzRead { program, missing, .. } = &reading.read;
     if program.regions.is_empty() {
         let why = match missing.keys().next() {
@@ -257,6 +261,38 @@ impl<B: Brought> Reading<'_, B> {
         }
         region.foreign = foreign;
         self.read.program.regions.push(region);
+        Ok(())
+    }
+
+    /// Controllers that `<control>` gives a name become controls, in their order; where the others stand at first.
+    fn controllers(&mut self) -> Result<(), FormatError> {
+        let program = &mut self.read.program;
+        for controller in 0u8..120 {
+            let set = format!("set_cc{controller}");
+            let first = (self.control.contains_key(&set))
+                .then(|| number_of(&self.control, &set, 0.0))
+                .transpose()?
+                .map(|step| (step / 127.0).clamp(0.0, 1.0));
+            let first = match self.control.get(&format!("set_hdcc{controller}")) {
+                Some(_) => {
+                    Some(number_of(&self.control, &format!("set_hdcc{controller}"), 0.0)?.clamp(0.0, 1.0))
+                }
+                None => first,
+            };
+            let name = self.control.get(&format!("label_cc{controller}"));
+            if let Some(name) = name.map(|name| name.trim()).filter(|name| !name.is_empty()) {
+                program.controls.push(Control {
+                    id: ControlId(program.controls.len() as u64),
+                    name: name.to_owned(),
+                    at_first: first.unwrap_or(0.0),
+                    controller: Some(controller),
+                });
+            } else if let Some(value) = first {
+                program
+                    .controllers_at_first
+                    .push(ControllerAtFirst { controller, value });
+            }
+        }
         Ok(())
     }
 

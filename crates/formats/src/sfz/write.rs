@@ -20,7 +20,8 @@ pub fn write_sfz(program: &Program) -> String {
             let _ = writeln!(text, "{head}{line}");
         }
     }
-    text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; so do polyphony, note_polyphony, lfo.. and what ends in _oncc and _curvecc say what version 1 cannot. All else is version 1.\n");
+    text.push_str("// group_label names a strand, sw_default says where keys that choose stand at first; so do polyphony, note_polyphony, label_cc.., set_cc.., lfo.. and what ends in _oncc and _curvecc say what version 1 cannot. All else is version 1.\n");
+    write_controllers(&mut text, program);
     write_curves(&mut text, &program.curves);
     for strand in &program.strands {
         let loudness = program.loudness_of(Some(strand));
@@ -84,6 +85,24 @@ pub fn write_sfz(program: &Program) -> String {
         }
     }
     text
+}
+
+/// How controllers are called, and where they stand at first.
+fn write_controllers(text: &mut String, program: &Program) {
+    let step = |share: f64| (share.clamp(0.0, 1.0) * 127.0).round();
+    if program.controls.is_empty() && program.controllers_at_first.is_empty() {
+        return;
+    }
+    text.push_str("\n<control>\n");
+    for control in &program.controls {
+        if let Some(number) = control.controller {
+            let first = step(control.at_first);
+            let _ = writeln!(text, "label_cc{number}={}\nset_cc{number}={first}", control.name);
+        }
+    }
+    for first in &program.controllers_at_first {
+        let _ = writeln!(text, "set_cc{}={}", first.controller, step(first.value));
+    }
 }
 
 /// Where a controller has to stand, after a word: `locc` and `hicc`.

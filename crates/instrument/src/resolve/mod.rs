@@ -2,9 +2,10 @@
 //! the program. The page's view, jobs and exports begin here.
 
 use crate::brought::lay_brought;
+use crate::panel::lay_panel;
 use crate::{
     ANOTHER_NOTE_CENTS, Advice, Brought, Cell, Correction, Fact, Facts, Kind, MapSettings, Missing, Origin,
-    PlacedTake, Plan, RegionSaid, Ring, StrandSaid, Suggestion, TakeLoop, Target, Treatment, advice,
+    Panel, PlacedTake, Plan, RegionSaid, Ring, StrandSaid, Suggestion, TakeLoop, Target, Treatment, advice,
     heard_for, key_name, lay_by_hand, lay_strands, make_program, map_of, missing, plan_of, said_of,
     said_of_regions, said_of_strands, suggest, treat, wants_a_loop,
 };
@@ -194,6 +195,8 @@ pub struct Resolved {
     pub takes: Vec<ResolvedTake>,
     /// What sounds.
     pub program: Program,
+    /// What whoever plays it sees and moves.
+    pub panel: Panel,
     /// Of each of its regions: what it is called, and what was set by hand.
     pub regions: Vec<RegionSaid>,
     /// Of each of its strands the same.
@@ -279,12 +282,13 @@ pub fn resolve(known: Known<'_>) -> Resolved {
     let placed: Vec<PlacedTake> = takes.iter().filter_map(|take| take.placed(&plan)).collect();
     let rings: Vec<Ring> = takes.iter().filter_map(|take| take.ring(&plan)).collect();
     let brought = known.brought.filter(|_| is_as_brought(said));
-    let program = program_of(&name, &plan, &map, &placed, (said, brought));
+    let (program, panel) = program_of(&name, &plan, &map, &placed, (said, brought));
     Resolved {
         regions: said_of_regions(&program, said),
         strands: said_of_strands(&program, said, brought.is_some()),
         tags: said_of(said, Fact::Tags).unwrap_or_default(),
         program,
+        panel,
         advice: advice(&plan, &rings),
         name,
         plan,
@@ -306,7 +310,7 @@ fn program_of(
     map: &MapSettings,
     placed: &[PlacedTake],
     (said, brought): (&Facts, Option<&Brought>),
-) -> Program {
+) -> (Program, Panel) {
     let mut program = match brought {
         Some(brought) => lay_brought(brought, name, placed),
         None => make_program(name, plan, map, placed),
@@ -316,7 +320,8 @@ fn program_of(
     program.credits = said_of(said, Fact::Credits).unwrap_or(program.credits);
     program.licence = said_of(said, Fact::Licence).unwrap_or(program.licence);
     program.most_voices = said_of(said, Fact::MostVoices).unwrap_or(program.most_voices);
-    program
+    let panel = lay_panel(&mut program, said);
+    (program, panel)
 }
 
 impl ResolvedTake {

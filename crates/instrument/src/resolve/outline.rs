@@ -103,7 +103,7 @@ pub fn outline(
     let brought = brought.filter(|_| is_as_brought(said));
     // Whoever made it planned what is there.
     let planned = brought.map_or_else(|| plan.cells(), |brought| brought.cells.clone());
-    let program = program_of(&name, &plan, &map, &placed, (said, brought));
+    let (program, _) = program_of(&name, &plan, &map, &placed, (said, brought));
     Outline {
         kind: plan.kind,
         tags: said_of(said, Fact::Tags).unwrap_or_default(),

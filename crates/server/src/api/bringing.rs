@@ -32,7 +32,7 @@ pub(super) struct NewSet {
     id: Uuid,
 }
 
-/// What is in a set, and how far what is being taken in is.
+/// What is in a set.
 #[derive(Debug, Serialize, ToSchema)]
 pub(super) struct SetView {
     /// What was found in it.
@@ -108,11 +108,8 @@ pub(super) async fn add_to_set(
         if is_zip {
             return work::unpack(arriving.reopen()?, into.folder());
         }
-        let path = into.folder().join(inside);
-        if let Some(parent) = path.parent() {
-            std::fs::create_dir_all(parent)?;
-        }
-        arriving.persist(path)?;
+        drop(work::place_for(into.folder(), &inside)?);
+        arriving.persist(into.folder().join(inside))?;
         Ok(1)
     });
     unpacked.await?.map_err(|error| named(&name, error))?;
@@ -257,11 +254,9 @@ pub(super) async fn set_to_instrument(
 /// The file that an instrument was brought from, byte for byte.
 #[utoipa::path(get, path = "/api/instruments/{id}/source", params(("id" = u64, Path)), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 404, body = Problem)))]
 pub(super) async fn source_file(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
-    let whole = app.store.whole(id).await?;
-    let row = whole
-        .and_then(|whole| whole.brought)
-        .ok_or_else(|| Problem::missing("file"))?;
-    let (length, bytes) = app.store.read_source(&row.source).await?;
-    let name = row.file.rsplit('/').next().unwrap_or(&row.file);
+    let source = app.store.source(id).await?;
+    let (file, hash) = source.ok_or_else(|| Problem::missing("file"))?;
+    let (length, bytes) = app.store.read_source(&hash).await?;
+    let name = file.rsplit('/').next().unwrap_or(&file);
     download(name, length, bytes)
 }

@@ -131,6 +131,7 @@ pub(super) async fn freeze(
     }
     let freezing = Freezing {
         notes: new.notes.trim().to_owned(),
+        shell: app.shell_for(&settings).await?,
         settings,
         snapshots,
     };

@@ -9,6 +9,7 @@ use axum::Json;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
+use program::{Program, StrandId};
 use serde::{Deserialize, Serialize};
 use shown::seen;
 use signal::LoopLengths;
@@ -120,11 +121,41 @@ pub(super) struct HeardLoop {
     /// Only around the last seam.
     #[serde(default)]
     seam_only: bool,
+    /// As the strand that plays it plays it, with its shape and the effects that it is heard through.
+    #[serde(default)]
+    shaped: bool,
 }
 
 /// Before and after a seam that is heard by itself.
 const AROUND_SEAM_S: f64 = 0.7;
 const MOST_HEARD_S: f64 = 60.0;
+
+/// What plays a take: the program, the first strand that does, and the strike of its layer. Nothing where no strand plays it.
+async fn played_by(app: &App, take: u64) -> Result<Option<(Program, StrandId, u8)>, Problem> {
+    let row = app
+        .store
+        .take(take)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let seen = seen(&app.store, row.instrument_id)
+        .await?
+        .ok_or_else(|| Problem::missing("instrument"))?;
+    let view = seen.view;
+    let plays = |region: &&program::Region| {
+        let sample = view.program.samples.get(region.sample);
+        sample.is_some_and(|sample| work::take_of_source(&sample.source).ok() == Some(take))
+    };
+    let strand = view
+        .program
+        .regions
+        .iter()
+        .find(plays)
+        .map(|region| region.key.strand);
+    let cell = view.takes.iter().find(|of| of.id == take).map(|of| of.cell);
+    let layer = cell.and_then(|cell| view.plan.pass(cell.pass)?.layer(cell.layer));
+    let strike = layer.map_or(100, |layer| layer.strike_velocity);
+    Ok(strand.map(|strand| (view.program, strand, strike)))
+}
 
 /// A take with a loop, as the engine plays it: stereo, interleaved 32-bit floats at the take's rate.
 #[utoipa::path(get, path = "/api/takes/{id}/looped", params(("id" = u64, Path), HeardLoop), responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 422, body = Problem)))]
@@ -145,15 +176,24 @@ pub(super) async fn looped_audio(
         ));
     }
     take.treatment.looped = Some(looped);
+    let by = if wish.shaped {
+        played_by(&app, id).await?
+    } else {
+        None
+    };
     let heard = with_library(&app, move |library| {
         let audio = take.audio(library, (0, 2), 0, u64::MAX)?;
         let rounds = wish.rounds.min(100);
         Ok(work::hear_loop(
             audio,
             &take.treatment,
-            wish.key,
-            rounds,
+            (wish.key, rounds),
             MOST_HEARD_S,
+            by.as_ref().map(|(program, strand, strike)| work::PlayedBy {
+                program,
+                strand: *strand,
+                strike: *strike,
+            }),
         ))
     })
     .await?;

@@ -1,7 +1,9 @@
 //! The routes, described by one OpenAPI document.
 
 mod bringing;
+mod checking;
 mod editions;
+mod effects;
 mod evening;
 mod exports;
 mod files;
@@ -12,6 +14,8 @@ mod looping;
 mod making;
 mod measuring;
 mod out_and_back;
+mod panel;
+mod patterns;
 mod phrases;
 mod planning;
 mod recording;
@@ -20,6 +24,7 @@ mod shelving;
 mod spreading;
 mod strands;
 mod taking_in;
+mod together;
 mod tuning;
 
 pub(crate) use making::{lacks_judgement, lacks_levels};
@@ -34,7 +39,7 @@ use axum::extract::{DefaultBodyLimit, Path, Query, State};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::{Json, Router};
-use instrument::{NAMES_END, Plan, Wish};
+use instrument::{NAMES_END, Plan, Share, Wish};
 use serde::{Deserialize, Serialize};
 use shown::{Card, cards_as_json};
 use shown::{InstrumentView, view_of};
@@ -68,10 +73,16 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(planning::layers))
         .routes(routes!(planning::chord))
         .routes(routes!(planning::midi_file))
+        .routes(routes!(effects::effects))
+        .routes(routes!(panel::lay_out_panel))
+        .routes(routes!(panel::keep_picture).layer(DefaultBodyLimit::max(16 << 20)))
+        .routes(routes!(panel::picture))
         .routes(routes!(keeping::kept))
         .routes(routes!(keeping::keep, keeping::forget))
-        .routes(routes!(planning::patterns, planning::keep_pattern))
-        .routes(routes!(planning::forget_pattern))
+        .routes(routes!(patterns::patterns, patterns::keep_pattern))
+        .routes(routes!(patterns::forget_pattern))
+        .routes(routes!(patterns::fit_pattern))
+        .routes(routes!(patterns::lay_pattern))
         .routes(routes!(phrases::read).layer(DefaultBodyLimit::max(phrases::MOST_BYTES)))
         .routes(routes!(phrases::write).layer(DefaultBodyLimit::max(phrases::MOST_BYTES)))
         .routes(routes!(list, create))
@@ -96,6 +107,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(looping::seek_loops))
         .routes(routes!(measuring::measure_again))
         .routes(routes!(making::make_takes))
+        .routes(routes!(making::print_effects))
         .routes(routes!(making::fill_rungs))
         .routes(routes!(making::makings))
         .routes(routes!(evening::propose))
@@ -126,6 +138,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(strands::act))
         .routes(routes!(shaping::levels))
         .routes(routes!(shaping::layer_levels))
+        .routes(routes!(checking::show_findings, checking::act_on_findings))
         .routes(routes!(shaping::heard))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))
@@ -133,6 +146,8 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(out_and_back::take_back))
         .routes(routes!(exports::list_exports, exports::begin_export))
         .routes(routes!(exports::preview_export))
+        .routes(routes!(together::preview_together))
+        .routes(routes!(together::begin_together))
         .routes(routes!(editions::list_editions, editions::freeze))
         .routes(routes!(editions::edition_file))
         .routes(routes!(editions::edition_program))
@@ -201,14 +216,18 @@ fn percent_encoded(name: &str) -> String {
         .collect()
 }
 
+/// That a body is to be kept as a file of this name, for `Content-Disposition`.
+fn attachment(name: &str) -> String {
+    format!("attachment; filename*=UTF-8''{}", percent_encoded(name))
+}
+
 /// A file that is kept on the disk of whoever asked.
 fn download<E: Into<axum::BoxError> + 'static>(
     name: &str,
     length: u64,
     bytes: impl futures::Stream<Item = Result<Bytes, E>> + Send + 'static,
 ) -> Result<Response, Problem> {
-    let encoded = percent_encoded(name);
-    let disposition = HeaderValue::from_str(&format!("attachment; filename*=UTF-8''{encoded}"))?;
+    let disposition = HeaderValue::from_str(&attachment(name))?;
     let headers = [
         (
             header::CONTENT_TYPE,
@@ -242,6 +261,9 @@ struct NewInstrument {
     name: String,
     /// What will be recorded.
     plan: Plan,
+    /// The pattern that it begins with: all of it is laid under what will be recorded.
+    #[serde(default)]
+    pattern: Option<u64>,
 }
 
 /// Its number.
@@ -261,7 +283,14 @@ async fn create(
     wish.plan
         .check()
         .map_err(|error| Problem::refused(error.to_string()))?;
+    let pattern = match wish.pattern {
+        Some(pattern) => Some(patterns::found(&app, pattern).await?),
+        None => None,
+    };
     let id = app.store.create_instrument(name, &wish.plan).await?;
+    if let Some(pattern) = pattern {
+        patterns::lay(&app, id, &pattern, &Share::ALL).await?;
+    }
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 

@@ -9,7 +9,7 @@ use axum::body::Body;
 use axum::extract::{Path, Query, State};
 use axum::http::{StatusCode, header};
 use axum::response::IntoResponse;
-use instrument::{Origin, mark_of_take, take_name, take_of_name};
+use instrument::{Origin, file_of_take, mark_of_take, take_of_name};
 use serde::Deserialize;
 use shown::{TakeView, seen};
 use std::collections::BTreeSet;
@@ -56,13 +56,10 @@ pub(super) async fn takes_out(
     let going: Vec<Going> = snapshot
         .takes
         .into_values()
-        .map(|take| {
-            let name = format!("{} [take {}].wav", take_name(&seen.view.plan, take.cell), take.id);
-            Going {
-                name: name.replace('♯', "#").replace(['/', '\\'], "_"),
-                treated: wish.treated,
-                take,
-            }
+        .map(|take| Going {
+            name: file_of_take(&seen.view.plan, take.cell, take.id),
+            treated: wish.treated,
+            take,
         })
         .collect();
     if going.is_empty() {
@@ -70,23 +67,28 @@ pub(super) async fn takes_out(
             "Choose takes that are measured: there is nothing to send out.",
         ));
     }
-    let name = super::percent_encoded(&format!("{} takes.zip", seen.view.name));
+    let disposition = super::attachment(&format!("{} takes.zip", seen.view.name));
+    // With all that play goes what a script builds the same from.
+    let whole =
+        asked.is_empty() && !wish.treated && !seen.view.brought.as_ref().is_some_and(|of| of.as_brought);
+    let plan = if whole {
+        Some(seen.plan_file().to_toml().map_err(Problem::refused)?)
+    } else {
+        None
+    };
     // The zip is written while it is read: neither memory nor disk holds all of it.
     let (near, far) = tokio::io::duplex(PIPE_BYTES);
     let library = app.store.library();
     tokio::task::spawn_blocking(move || {
         let out = tokio_util::io::SyncIoBridge::new(far);
-        if let Err(error) = write_going(&library, going, out) {
+        if let Err(error) = write_going(&library, going, plan, out) {
             // The page has gone, or a recording cannot be read: the zip stays without its end, which every reader notices.
             tracing::warn!("takes going out: {error:#}");
         }
     });
     let headers = [
         (header::CONTENT_TYPE, "application/zip".to_owned()),
-        (
-            header::CONTENT_DISPOSITION,
-            format!("attachment; filename*=UTF-8''{name}"),
-        ),
+        (header::CONTENT_DISPOSITION, disposition),
     ];
     Ok((
         headers,
@@ -106,17 +108,29 @@ struct Going {
 }
 
 /// Writes takes into a zip, one at a time in memory.
-fn write_going(library: &StoreLibrary, going: Vec<Going>, out: impl Write) -> anyhow::Result<()> {
+fn write_going(
+    library: &StoreLibrary,
+    going: Vec<Going>,
+    plan: Option<String>,
+    out: impl Write,
+) -> anyhow::Result<()> {
     let mut zip = zip::ZipWriter::new_stream(out);
     let plain = zip::write::SimpleFileOptions::default()
         .compression_method(zip::CompressionMethod::Stored)
         .large_file(true);
+    if let Some(plan) = plan {
+        zip.start_file("plan.toml", plain)?;
+        zip.write_all(plan.as_bytes())?;
+    }
     for Going { name, treated, take } in going {
         let mut sampler = formats::Sampler {
             root_key: take.cell.key,
             recording_cents: 0.0,
             looped: None,
-            mark: Some(mark_of_take(take.id)),
+            remarks: formats::Remarks {
+                mark: Some(mark_of_take(take.id)),
+                ..formats::Remarks::default()
+            },
         };
         let audio = if treated {
             let treatment = &take.treatment;
@@ -130,6 +144,8 @@ fn write_going(library: &StoreLibrary, going: Vec<Going>, out: impl Write) -> an
                 looped: None,
                 rounds: formats::Rounds::PLAIN,
                 gain_db: treatment.gain_db,
+                one_side: false,
+                recast: None,
             };
             (sampler.root_key, sampler.recording_cents) = (treatment.root_key, treatment.recording_cents);
             formats::bake(&take.whole(library)?, &bake)
@@ -170,6 +186,7 @@ pub(super) async fn take_back(
     };
     // The earlier one may have been chosen by hand: what comes back is meant to be used, and Undo brings the earlier one back.
     let made = MadeTake {
+        said: Vec::new(),
         take: NewTake::whole(from.cell, recording, origin),
         in_place_of: Some(from.id),
         looped: None,

@@ -1,17 +1,16 @@
-//! Planning: rigs, first plans, their cost, patterns, and the plan as a MIDI file.
+//! Planning: rigs, first plans, their cost, and the plan as a MIDI file.
 
-use super::Created;
 use crate::App;
 use crate::problem::Problem;
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use axum::http::{StatusCode, header};
+use axum::http::header;
 use axum::response::IntoResponse;
 use instrument::{
     Cost, How, Kind, Layer, Offer, PAGE_RIG, Plan, cost_of, first_plan, layers_again, read_chord,
 };
 use serde::{Deserialize, Serialize};
-use shown::{plan_of, view_of};
+use shown::view_of;
 use utoipa::{IntoParams, ToSchema};
 
 /// A rig that can be recorded.
@@ -122,72 +121,10 @@ pub(super) async fn midi_file(
     let view = view_of(&app.store, id)
         .await?
         .ok_or_else(|| Problem::missing("instrument"))?;
-    let name = super::percent_encoded(&format!("{} plan.mid", view.name));
+    let disposition = super::attachment(&format!("{} plan.mid", view.name));
     let headers = [
         (header::CONTENT_TYPE, "audio/midi".to_owned()),
-        (
-            header::CONTENT_DISPOSITION,
-            format!("attachment; filename*=UTF-8''{name}"),
-        ),
+        (header::CONTENT_DISPOSITION, disposition),
     ];
     Ok((headers, work::plan_as_midi(&view.plan)))
-}
-
-/// A plan kept to be used again.
-#[derive(Debug, Serialize, ToSchema)]
-pub(super) struct PatternView {
-    /// Its number.
-    id: u64,
-    /// As its maker calls it.
-    name: String,
-    /// The plan.
-    plan: Plan,
-}
-
-/// The patterns, by name.
-#[utoipa::path(get, path = "/api/patterns", responses((status = 200, body = Vec<PatternView>)))]
-pub(super) async fn patterns(State(app): State<App>) -> Result<Json<Vec<PatternView>>, Problem> {
-    let rows = app.store.patterns().await?;
-    Ok(Json(
-        rows.into_iter()
-            .map(|row| PatternView {
-                id: row.id,
-                name: row.name,
-                plan: row.plan,
-            })
-            .collect(),
-    ))
-}
-
-/// A pattern to keep: an instrument's plan, under a name.
-#[derive(Debug, Deserialize, ToSchema)]
-pub(super) struct NewPattern {
-    /// 1 to 120 letters.
-    name: String,
-    /// Whose plan.
-    instrument: u64,
-}
-
-/// Keeps an instrument's plan as a pattern.
-#[utoipa::path(post, path = "/api/patterns", request_body = NewPattern, responses((status = 201, body = Created), (status = 422, body = Problem)))]
-pub(super) async fn keep_pattern(
-    State(app): State<App>,
-    Json(new): Json<NewPattern>,
-) -> Result<(StatusCode, Json<Created>), Problem> {
-    let name = super::checked_name(&new.name, "A pattern")?;
-    let plan = plan_of(&app.store, new.instrument)
-        .await?
-        .ok_or_else(|| Problem::missing("instrument"))?;
-    let id = app.store.keep_pattern(name, &plan).await?;
-    Ok((StatusCode::CREATED, Json(Created { id })))
-}
-
-/// Forgets a pattern.
-#[utoipa::path(delete, path = "/api/patterns/{id}", params(("id" = u64, Path)), responses((status = 204)))]
-pub(super) async fn forget_pattern(
-    State(app): State<App>,
-    Path(id): Path<u64>,
-) -> Result<StatusCode, Problem> {
-    app.store.forget_pattern(id).await?;
-    Ok(StatusCode::NO_CONTENT)
 }

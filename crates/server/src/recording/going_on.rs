@@ -85,7 +85,7 @@ impl Recorder {
     async fn keep_broken_off(&self, mut found: Arrived) -> anyhow::Result<()> {
         if found.spool.frames() > 0 {
             let origin = Origin {
-                verdict: Some(Verdict::of(vec![Finding::BrokenOff], None, 0.0)),
+                verdict: Some(Verdict::of(vec![Finding::broken_off()], None, 0.0)),
                 ..found.about.origin.clone()
             };
             let frames = found.spool.frames();

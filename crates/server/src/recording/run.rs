@@ -4,7 +4,7 @@ use super::keeping::{keep_spool, kept_sentence};
 use super::line::{Heard, Line, ToPage};
 use super::{Ended, Recorder};
 use crate::live::Message;
-use instrument::{Cell, Fact, Finding, Origin, Said, SoundCheck, Target, Verdict};
+use instrument::{Cell, Fact, Finding, FindingKind, Origin, Said, SoundCheck, Target, Verdict};
 use session::{Action, Intake, Lead, Order, in_channels, of_mics};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -427,7 +427,7 @@ impl Run {
         let Some(arriving) = self.arriving.take() else {
             return Ok(());
         };
-        let verdict = Verdict::of(vec![Finding::BrokenOff], None, 0.0);
+        let verdict = Verdict::of(vec![Finding::broken_off()], None, 0.0);
         let sentence = kept_sentence(&arriving.about, arriving.spool.frames());
         self.keep(arriving, Some(verdict), true).await?;
         self.recorder.note_kept(self.instrument, sentence);
@@ -452,15 +452,13 @@ impl Run {
             return self.forget(&arriving);
         }
         let is_told = |verdict: &Verdict| {
-            let told = |finding: &Finding| matches!(finding, Finding::LostFrames { .. });
+            let told = |finding: &Finding| finding.kind == FindingKind::LostFrames;
             verdict.findings.iter().any(told)
         };
         if arriving.lost > 0 && !verdict.as_ref().is_some_and(is_told) {
             let known = verdict.unwrap_or_default();
             let mut findings = known.findings;
-            findings.push(Finding::LostFrames {
-                frames: arriving.lost,
-            });
+            findings.push(Finding::lost_frames(arriving.lost));
             verdict = Some(Verdict::of(findings, known.key.zip(known.cents), known.peak_dbfs));
         }
         let cell = arriving.cell();

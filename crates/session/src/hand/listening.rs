@@ -154,12 +154,8 @@ impl HandSession {
             dies_away: self.settings.dies_away,
         };
         let mut verdict = judge(&take, &wanted);
-        let lost = (self.lost > 0).then_some(Finding::LostFrames { frames: self.lost });
-        let beside: Vec<Finding> = early
-            .then_some(Finding::TooEarly)
-            .into_iter()
-            .chain(lost)
-            .collect();
+        let lost = (self.lost > 0).then_some(Finding::lost_frames(self.lost));
+        let beside: Vec<Finding> = early.then(Finding::too_early).into_iter().chain(lost).collect();
         if !beside.is_empty() {
             let pitch = verdict.key.zip(verdict.cents);
             let findings = beside.into_iter().chain(verdict.findings).collect();

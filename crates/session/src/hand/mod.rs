@@ -490,7 +490,7 @@ mod tests {
             }
             Vec::new()
         });
-        assert_eq!(takes[0].2.findings, [Finding::TooEarly]);
+        assert_eq!(takes[0].2.findings, [Finding::too_early()]);
     }
 
     /// What never came cannot be heard in the take: it is asked for again, and what is lost between takes spoils none.
@@ -515,7 +515,7 @@ mod tests {
         });
         let keys: Vec<u8> = takes.iter().map(|(cell, ..)| cell.key).collect();
         assert_eq!(keys, [60, 60, 64]);
-        assert_eq!(takes[0].2.findings, [Finding::LostFrames { frames: 128 }]);
+        assert_eq!(takes[0].2.findings, [Finding::lost_frames(128)]);
         assert!(takes[1..].iter().all(|(_, _, verdict)| verdict.is_good()));
     }
 

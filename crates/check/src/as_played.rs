@@ -1,0 +1,263 @@
+//! What is wrong with keys as they sound, from the engine.
+
+use crate::Heard;
+use crate::mends::tenth;
+use instrument::{Curve, Finding, FindingKind, MiddleC, Resolved, key_name};
+use signal::KeySound;
+use std::collections::BTreeMap;
+
+/// Fewer keys are no curve.
+const FEWEST_KEYS: usize = 5;
+
+pub(crate) fn found(resolved: &Resolved, heard: &Heard) -> Vec<Finding> {
+    let mut by_strike: BTreeMap<u8, Vec<&KeySound>> = BTreeMap::new();
+    for sound in &heard.keys {
+        by_strike.entry(sound.strike).or_default().push(sound);
+    }
+    let mut found: Vec<Finding> = heard.keys.iter().flat_map(one_key).collect();
+    for sounds in by_strike.values() {
+        found.extend(steps(sounds));
+        if resolved.plan.kind.pitched() {
+            found.extend(pitches(sounds));
+        }
+    }
+    found.extend(harder(&heard.keys));
+    if let Some(chord) = heard.chord {
+        let says = format!("Ten keys struck hard reach {} dBTP.", tenth(chord.peak_dbtp));
+        found.push(Finding::measured(
+            FindingKind::NoHeadroom,
+            chord.peak_dbtp.max(0.0),
+            says,
+        ));
+        let short = chord.voices_wanted.saturating_sub(chord.voices);
+        let says = format!(
+            "Ten keys want {} voices, and have {}: the rest is cut off.",
+            chord.voices_wanted, chord.voices
+        );
+        found.extend((short > 0).then(|| Finding::measured(FindingKind::TooFewVoices, short as f64, says)));
+    }
+    found
+}
+
+fn at(sound: &KeySound, finding: Finding) -> Finding {
+    Finding {
+        part: u64::from(sound.key) | (u64::from(sound.strike) << 8),
+        keys: Some([sound.key, sound.key]),
+        strikes: Some([sound.strike, sound.strike]),
+        ..finding
+    }
+}
+
+fn name(sound: &KeySound) -> String {
+    format!("{} struck {}", key_name(sound.key, MiddleC::C4), sound.strike)
+}
+
+fn one_key(sound: &KeySound) -> Vec<Finding> {
+    let name = name(sound);
+    let mut found = Vec::new();
+    if sound.level_dbfs.is_none() {
+        let says = format!("{name} gives no sound.");
+        return vec![at(sound, Finding::so(FindingKind::SilentKey, says))];
+    }
+    let mut step = |kind, db: Option<f64>, when: &str| {
+        if let Some(db) = db {
+            let says = format!("{name} {when} with a step, {} dB under its loudest.", tenth(-db));
+            found.push(at(sound, Finding::measured(kind, db, says)));
+        }
+    };
+    step(FindingKind::ClickAtKeyDown, sound.first_step_db, "begins");
+    step(FindingKind::ClickAtKeyUp, sound.release_step_db, "is let go");
+    if let Some(ms) = sound.rings_ms {
+        let says = format!("{name} still sounds {:.0} s after its key came up.", ms / 1_000.0);
+        found.push(at(sound, Finding::measured(FindingKind::Hangs, ms, says)));
+    }
+    if let Some(db) = sound.key_up_over_db {
+        let says = format!(
+            "{name}: what sounds as the key comes up is {} dB louder than the note was then.",
+            tenth(db)
+        );
+        found.push(at(
+            sound,
+            Finding::measured(FindingKind::KeyUpLoud, db.max(0.0), says),
+        ));
+    }
+    found
+}
+
+/// Keys of one strike beside each other.
+fn steps(sounds: &[&KeySound]) -> Vec<Finding> {
+    let points = || {
+        sounds
+            .iter()
+            .filter_map(|sound| Some((f64::from(sound.key), sound.level_dbfs?)))
+    };
+    let curve = Curve::through(points());
+    if curve.places() < FEWEST_KEYS {
+        return Vec::new();
+    }
+    let off = |sound: &&&KeySound| Some(sound.level_dbfs? - curve.at(f64::from(sound.key)));
+    let all = sounds.iter().filter_map(|sound| Some((sound, off(&sound)?)));
+    all.map(|(sound, off)| {
+        let way = if off > 0.0 { "louder" } else { "softer" };
+        let says = format!(
+            "{} is {} dB {way} than its neighbours.",
+            name(sound),
+            tenth(off.abs())
+        );
+        at(sound, Finding::measured(FindingKind::KeyLevelSteps, off, says))
+    })
+    .collect()
+}
+
+/// From the curve of all of them: an instrument that is tuned otherwise as a whole is right by itself.
+fn pitches(sounds: &[&KeySound]) -> Vec<Finding> {
+    let curve = Curve::through(
+        sounds
+            .iter()
+            .filter_map(|sound| Some((f64::from(sound.key), sound.cents?))),
+    );
+    if curve.places() < FEWEST_KEYS {
+        return Vec::new();
+    }
+    let all = sounds.iter().filter_map(|sound| {
+        let off = sound.cents? - curve.at(f64::from(sound.key));
+        Some((sound, off))
+    });
+    all.map(|(sound, off)| {
+        let says = format!("{} sounds {} cents from its neighbours.", name(sound), tenth(off));
+        at(sound, Finding::measured(FindingKind::KeyOffPitch, off, says))
+    })
+    .collect()
+}
+
+/// The same key struck harder.
+fn harder(sounds: &[KeySound]) -> Vec<Finding> {
+    let mut by_key: BTreeMap<u8, Vec<&KeySound>> = BTreeMap::new();
+    for sound in sounds {
+        by_key.entry(sound.key).or_default().push(sound);
+    }
+    let mut found = Vec::new();
+    for mut of_key in by_key.into_values() {
+        of_key.sort_by_key(|sound| sound.strike);
+        for two in of_key.windows(2) {
+            if let (Some(soft), Some(hard)) = (two[0].level_dbfs, two[1].level_dbfs) {
+                let short = soft - hard;
+                let says = format!(
+                    "{} is {} dB softer than struck {}.",
+                    name(two[1]),
+                    tenth(short),
+                    two[0].strike
+                );
+                found.extend((short > 0.0).then(|| {
+                    at(
+                        two[1],
+                        Finding::measured(FindingKind::StrikeLevelSteps, short, says),
+                    )
+                }));
+            }
+        }
+    }
+    found
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ChordHeard;
+    use crate::tests::{empty, kinds, over};
+
+    /// Keys 40 to 60 at two strikes, in tune, the harder one 12 dB louder, all a little softer up the keys.
+    fn even() -> Heard {
+        let sound = |key: u8, strike: u8| KeySound {
+            key,
+            strike,
+            level_dbfs: Some(-30.0 - f64::from(key) * 0.1 + if strike > 64 { 12.0 } else { 0.0 }),
+            cents: Some(0.5),
+            ..KeySound::default()
+        };
+        Heard {
+            keys: (40..=60)
+                .flat_map(|key| [sound(key, 32), sound(key, 112)])
+                .collect(),
+            ..Heard::default()
+        }
+    }
+
+    fn found_in(change: impl Fn(&mut Heard)) -> Vec<Finding> {
+        let mut heard = even();
+        change(&mut heard);
+        over(found(&empty(), &heard))
+    }
+
+    #[test]
+    fn what_is_even_has_nothing_wrong() {
+        assert_eq!(found_in(|_| ()), []);
+    }
+
+    #[test]
+    fn a_key_that_steps_out_is_named_and_its_neighbours_are_not() {
+        let loud = found_in(|heard| heard.keys[21].level_dbfs = Some(-14.0));
+        assert_eq!(kinds(&loud), [FindingKind::KeyLevelSteps]);
+        assert_eq!(
+            (loud[0].keys, loud[0].strikes),
+            (Some([50, 50]), Some([112, 112]))
+        );
+        assert!(loud[0].says.starts_with("D3 struck 112 is 9"), "{}", loud[0].says);
+        let off = found_in(|heard| heard.keys[20].cents = Some(-24.0));
+        assert_eq!(kinds(&off), [FindingKind::KeyOffPitch]);
+        assert!(off[0].is_wrong(), "{off:?}");
+        let silent = found_in(|heard| heard.keys[20].level_dbfs = None);
+        assert_eq!(kinds(&silent), [FindingKind::SilentKey]);
+    }
+
+    #[test]
+    fn a_harder_strike_that_is_softer_is_found() {
+        let found = found_in(|heard| {
+            for key in heard.keys.iter_mut().filter(|key| key.strike == 112) {
+                key.level_dbfs = key.level_dbfs.map(|db| db - 14.0);
+            }
+        });
+        assert_eq!(found.len(), 21);
+        assert!(
+            found
+                .iter()
+                .all(|found| found.kind == FindingKind::StrikeLevelSteps)
+        );
+        assert_eq!(found[0].how_much, Some(2.0));
+    }
+
+    #[test]
+    fn clicks_and_what_hangs_are_found_from_their_limits_on() {
+        let with = |set: fn(&mut KeySound)| kinds(&found_in(|heard| set(&mut heard.keys[10])));
+        assert_eq!(
+            with(|key| key.first_step_db = Some(-30.0)),
+            [FindingKind::ClickAtKeyDown]
+        );
+        assert_eq!(with(|key| key.first_step_db = Some(-45.0)), []);
+        assert_eq!(
+            with(|key| key.release_step_db = Some(-45.0)),
+            [FindingKind::ClickAtKeyUp]
+        );
+        assert_eq!(with(|key| key.rings_ms = Some(10_100.0)), [FindingKind::Hangs]);
+        assert_eq!(
+            with(|key| key.key_up_over_db = Some(8.0)),
+            [FindingKind::KeyUpLoud]
+        );
+        assert_eq!(with(|key| key.key_up_over_db = Some(-20.0)), []);
+    }
+
+    #[test]
+    fn a_chord_that_goes_over_or_lacks_voices_is_found() {
+        let chord = |peak_dbtp, voices| {
+            let chord = Some(ChordHeard {
+                peak_dbtp,
+                voices_wanted: 20,
+                voices,
+            });
+            kinds(&found_in(|heard| heard.chord = chord))
+        };
+        assert_eq!(chord(-3.0, 20), []);
+        assert_eq!(chord(4.0, 20), [FindingKind::NoHeadroom]);
+        assert_eq!(chord(-3.0, 16), [FindingKind::TooFewVoices]);
+    }
+}

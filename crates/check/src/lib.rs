@@ -1,0 +1,141 @@
+//! What is wrong with an instrument: found by pure functions of what it is and of what was heard of it. No audio, no I/O.
+//!
+//! Each finding says what it is about, how much of it there is and from which limit on that is one ([`instrument::Limits`]), and, where it can be mended by
+//! itself, what the step's own act would say. Whoever asks decides which limits hold, and which findings are accepted.
+
+mod as_planned;
+mod as_played;
+mod as_written;
+mod beside;
+mod mends;
+mod one_take;
+
+use formats::Format;
+use instrument::{Facts, Finding, Limits, Resolved, settle_findings};
+use signal::{KeySound, TakeSound};
+use std::collections::HashMap;
+
+/// What was heard of an instrument. What is missing was not listened to yet: nothing is found in it.
+#[derive(Debug, Clone, Default)]
+pub struct Heard {
+    /// Of takes as they are treated, by their numbers.
+    pub takes: HashMap<u64, TakeSound>,
+    /// Of keys as they sound, up the keys.
+    pub keys: Vec<KeySound>,
+    /// Of a chord of ten keys, struck hard.
+    pub chord: Option<ChordHeard>,
+}
+
+/// A chord as it sounds.
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct ChordHeard {
+    /// Its true peak.
+    pub peak_dbtp: f64,
+    /// Voices that it wants.
+    pub voices_wanted: usize,
+    /// Voices that it has, as the instrument limits them.
+    pub voices: usize,
+}
+
+/// All that is wrong, worst first, with what is accepted last; of what cannot be written, for the formats that are wanted.
+pub fn findings(
+    resolved: &Resolved,
+    (heard, formats): (&Heard, &[Format]),
+    limits: &Limits,
+    said: &Facts,
+) -> Vec<Finding> {
+    let mut found = as_planned::found(resolved);
+    found.extend(one_take::found(resolved, heard));
+    found.extend(beside::found(resolved, heard));
+    found.extend(as_played::found(resolved, heard));
+    found.extend(as_written::found(resolved, formats));
+    let over = found.into_iter().filter_map(|finding| limits.over(finding));
+    settle_findings(over.collect(), said)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use instrument::{FindingKind, How, Kind, Known, Layer, LayerId, Pass, PassId, Plan, Source};
+    use program::SoundsOn;
+
+    /// Three rungs, two layers.
+    pub(crate) fn plan() -> Plan {
+        let layer = |n: u64, name: &str| Layer {
+            id: LayerId(n),
+            name: name.to_owned(),
+            strike_velocity: 50 + n as u8 * 50,
+            round_robins: None,
+            low_velocity: None,
+            crossfade: None,
+        };
+        Plan {
+            kind: Kind::Sustained,
+            source: Source {
+                how: How::Files,
+                rig: String::new(),
+                channel: 1,
+                bank: None,
+                program: 1,
+            },
+            rate_hz: 48_000,
+            bits: 24,
+            channels: 1,
+            mics: Vec::new(),
+            passes: vec![Pass {
+                id: PassId(0),
+                name: "Keys".to_owned(),
+                sounds_on: SoundsOn::KeyDown,
+                rungs: vec![48, 52, 56],
+                layers: vec![layer(0, "soft"), layer(1, "loud")],
+                round_robins: 1,
+                hold_ms: 2_000,
+                hold_high_ms: None,
+                tail_ms: 1_000,
+                controller: None,
+                chord: Vec::new(),
+            }],
+        }
+    }
+
+    pub(crate) fn resolved(takes: Vec<(instrument::RecordedTake, Option<instrument::Counted>)>) -> Resolved {
+        instrument::resolve(Known {
+            name: "An organ of reeds with a long name",
+            plan: &plan(),
+            said: &Facts::new(),
+            brought: None,
+            takes,
+            cleaned_levels: &HashMap::new(),
+            judged_loops: &HashMap::new(),
+        })
+    }
+
+    /// An instrument of which nothing was recorded.
+    pub(crate) fn empty() -> Resolved {
+        resolved(Vec::new())
+    }
+
+    /// Those that are over their limits.
+    pub(crate) fn over(found: Vec<Finding>) -> Vec<Finding> {
+        let limits = Limits::default();
+        found
+            .into_iter()
+            .filter_map(|finding| limits.over(finding))
+            .collect()
+    }
+
+    pub(crate) fn kinds(found: &[Finding]) -> Vec<FindingKind> {
+        found.iter().map(|finding| finding.kind).collect()
+    }
+
+    #[test]
+    fn of_what_nobody_began_with_nothing_is_wrong() {
+        let found = findings(
+            &empty(),
+            (&Heard::default(), &[]),
+            &Limits::default(),
+            &Facts::new(),
+        );
+        assert_eq!(found, []);
+    }
+}
