@@ -153,3 +153,110 @@ async fn flaws_are_found_walked_through_mended_accepted_and_undone() -> anyhow::
     page.close().await?;
     ladder.end().await
 }
+
+/// Space goes, what stands out stops it, Enter marks: a mark is a finding until it is taken away. The report has it all on one page, the shelf's card how
+/// much there is to look at, and a limit of all instruments holds in the next one.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_walk_stops_at_what_stands_out_and_its_marks_are_findings() -> anyhow::Result<()> {
+    let ladder = Ladder::start_measured_demo().await?;
+    let takes = takes(&ladder.get(ORGAN)?);
+    let (loud, key) = takes[3];
+    say(&ladder, loud, "gain_db", &json!(9.0))?;
+    let page = Browser::open().await?;
+    page.driver
+        .goto(format!("{}/instruments/1/check", ladder.address))
+        .await?;
+    page.named("[data-part=listened]", "every key was played soft and hard")
+        .await?;
+    page.until("the loud key is found", &listed("key_level_steps", true))
+        .await?;
+
+    page.click("[role=tab]", "Walk").await?;
+    page.pick("Pace", "quick").await?;
+    page.driver.action_chain().send_keys(" ").perform().await?;
+    page.until(
+        "it is heard",
+        "return Number(document.querySelector('[data-part=meter]').dataset.voices) > 0",
+    )
+    .await?;
+    page.until(
+        "it stops by itself",
+        "return document.querySelector('[data-part=\"stands out\"]')?.textContent.includes('Level steps along the keys') === true",
+    )
+    .await?;
+    page.named("[data-part=walk] button", "Go on").await?;
+    let walked = "return document.querySelector('[data-part=walked]').textContent";
+    let stopped = page.script(walked).await?;
+    let found = ladder.get(&format!("{ORGAN}/findings"))?;
+    let steps = found["findings"].as_array().cloned().unwrap_or_default();
+    let here = steps
+        .iter()
+        .find(|one| one["kind"] == "key_level_steps")
+        .expect("a step");
+    assert!(
+        here["keys"][0].as_u64().is_some_and(|at| at.abs_diff(key) <= 6),
+        "{here}"
+    );
+    page.picture("walk").await?;
+    // By hand, and without effects: the next key, and the one before.
+    page.driver.action_chain().send_keys("\u{e014}").perform().await?;
+    page.until("one key on", &format!("{walked} !== {stopped}"))
+        .await?;
+    page.click("[data-part=walk] label", "Without effects").await?;
+    page.driver.action_chain().send_keys("\u{e012}").perform().await?;
+    page.until("and back", &format!("{walked} === {stopped}")).await?;
+    page.driver.action_chain().send_keys("\u{e007}").perform().await?;
+    page.until(
+        "the mark stands out here",
+        "return document.querySelector('[data-part=\"stands out\"]').textContent.includes('Marked by ear')",
+    )
+    .await?;
+    page.click("[role=tab]", "Findings").await?;
+    page.click("[data-kind=marked] button", "Take the mark away")
+        .await?;
+    page.until("it is away", &listed("marked", false)).await?;
+    page.named("[data-part=gone] summary", "1 finding of the last look no more")
+        .await?;
+    page.click("header button", "Undo").await?;
+    page.until("it is back", &listed("marked", true)).await?;
+
+    // Of all instruments: the chimes are found wanting by it, too.
+    page.click("button", "Limits").await?;
+    page.click("[role=radio]", "Of all instruments").await?;
+    page.fill("Note hangs", "9000 ms").await?;
+    page.until(
+        "it is kept",
+        "return [...document.querySelectorAll('li')].some((one) => one.title.startsWith('Ten seconds') && one.querySelector('input').value.startsWith('9'))",
+    )
+    .await?;
+    let of_chimes = ladder.get("/api/instruments/2/findings")?;
+    let limits = of_chimes["limits"].as_array().cloned().unwrap_or_default();
+    let hangs = limits
+        .iter()
+        .find(|limit| limit["kind"] == "hangs")
+        .expect("the limit");
+    assert_eq!(
+        (&hangs["limit"], &hangs["by_itself"]),
+        (&json!(9_000.0), &json!(10_000.0))
+    );
+
+    page.driver
+        .goto(format!("{}/api/instruments/1/report", ladder.address))
+        .await?;
+    page.named("td", "Level steps along the keys").await?;
+    page.named("td", "Marked by ear.").await?;
+    assert_eq!(
+        page.script("return document.querySelectorAll('svg').length")
+            .await?,
+        3
+    );
+    page.picture("report").await?;
+    page.driver.goto(&ladder.address).await?;
+    page.until(
+        "the card tells",
+        "return [...document.querySelectorAll('li')].some((one) => /\\d+ (wrong|to look at)/.test(one.textContent))",
+    )
+    .await?;
+    page.close().await?;
+    ladder.end().await
+}

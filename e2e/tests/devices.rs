@@ -284,7 +284,7 @@ async fn a_closed_page_keeps_what_arrived_and_the_run_goes_on_later() -> anyhow:
             .iter()
             .filter(|take| {
                 let findings = take["origin"]["verdict"]["findings"].as_array();
-                findings.is_some_and(|all| all.iter().any(|finding| finding["what"] == what))
+                findings.is_some_and(|all| all.iter().any(|finding| finding["kind"] == what))
             })
             .count()
     };

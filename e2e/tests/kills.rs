@@ -377,7 +377,7 @@ async fn run_of_page_survives(
     let now = view(ladder, id)?;
     let broken: Vec<u64> = takes(&now)
         .iter()
-        .filter(|take| take["origin"]["verdict"]["findings"][0]["what"] == "broken_off")
+        .filter(|take| take["origin"]["verdict"]["findings"][0]["kind"] == "broken_off")
         .filter_map(|take| take["frames"].as_u64())
         .collect();
     let acknowledged = page.acknowledged;

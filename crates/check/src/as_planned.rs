@@ -1,7 +1,9 @@
 //! What a plan lacks, and what its map leaves out.
 
 use crate::mends::mend;
-use instrument::{Covered, Fact, Finding, FindingKind, MiddleC, Resolved, Said, Target, coverage, key_name};
+use instrument::{
+    Covered, Fact, Fill, Finding, FindingKind, Mend, MiddleC, Resolved, Said, Target, coverage, key_name,
+};
 use program::{On, Region};
 use std::collections::HashSet;
 
@@ -120,13 +122,8 @@ fn stretched(resolved: &Resolved) -> impl Iterator<Item = Finding> {
         );
         let keys_off = down.max(up);
         let way = if down > up { "down" } else { "up" };
-        let strand = resolved
-            .program
-            .strand_of(region)
-            .filter(|_| resolved.program.strands.len() > 1);
-        let of = strand.map_or_else(String::new, |strand| format!("{}: ", strand.name));
         let says = format!(
-            "{of}{} is played {keys_off} keys {way}.",
+            "{} is played {keys_off} keys {way}.",
             key_name(region.root_key, MiddleC::C4)
         );
         let is_new = known.insert((region.key.strand, region.root_key, keys.low, keys.high));
@@ -137,8 +134,25 @@ fn stretched(resolved: &Resolved) -> impl Iterator<Item = Finding> {
                 ..Finding::measured(FindingKind::Stretched, f64::from(keys_off), says)
             }
             .about(Target::Strand(region.key.strand))
+            .mended_by(shared_by_both(resolved, region, down > up))
         })
     })
+}
+
+/// Where one of two neighbours has all keys between them, both are stretched half as far.
+fn shared_by_both(resolved: &Resolved, region: &Region, down: bool) -> Option<Mend> {
+    let one_sided = if down { Fill::Down } else { Fill::Up };
+    let other = |of: &Region| {
+        if down {
+            of.root_key < region.root_key
+        } else {
+            of.root_key > region.root_key
+        }
+    };
+    let between = resolved.program.regions_of(region.key.strand).any(other);
+    let wish = (Target::Instrument, Fact::Fill, Said::Value("middle".into()));
+    let changes = "Keys between two rungs go to the nearer one, on all rungs.";
+    (resolved.map.fill == one_sided && between).then(|| mend("Share keys evenly", changes, vec![wish]))
 }
 
 fn never_heard(resolved: &Resolved) -> impl Iterator<Item = Finding> {
@@ -241,6 +255,10 @@ mod tests {
             .unwrap();
         assert_eq!((stretched.keys, stretched.how_much), (Some([44, 54]), Some(6.0)));
         assert_eq!(stretched.says, "D3 is played 6 keys down.");
+        assert_eq!(
+            stretched.mend, None,
+            "nothing lies below it that could take some of them"
+        );
     }
 
     #[test]

@@ -1,25 +1,16 @@
 //! What is wrong with keys as they sound, from the engine.
 
-use crate::Heard;
 use crate::mends::tenth;
-use instrument::{Curve, Finding, FindingKind, MiddleC, Resolved, key_name};
+use crate::{Expected, Heard, expected};
+use instrument::{Finding, FindingKind, MiddleC, Resolved, key_name};
 use signal::KeySound;
 use std::collections::BTreeMap;
 
-/// Fewer keys are no curve.
-const FEWEST_KEYS: usize = 5;
-
 pub(crate) fn found(resolved: &Resolved, heard: &Heard) -> Vec<Finding> {
-    let mut by_strike: BTreeMap<u8, Vec<&KeySound>> = BTreeMap::new();
-    for sound in &heard.keys {
-        by_strike.entry(sound.strike).or_default().push(sound);
-    }
-    let mut found: Vec<Finding> = heard.keys.iter().flat_map(one_key).collect();
-    for sounds in by_strike.values() {
-        found.extend(steps(sounds));
-        if resolved.plan.kind.pitched() {
-            found.extend(pitches(sounds));
-        }
+    let mut found = Vec::new();
+    for (sound, expected) in heard.keys.iter().zip(expected(&heard.keys)) {
+        found.extend(one_key(sound));
+        found.extend(off_expected(sound, expected, resolved.plan.kind.pitched()));
     }
     found.extend(harder(&heard.keys));
     if let Some(chord) = heard.chord {
@@ -84,50 +75,29 @@ fn one_key(sound: &KeySound) -> Vec<Finding> {
     found
 }
 
-/// Keys of one strike beside each other.
-fn steps(sounds: &[&KeySound]) -> Vec<Finding> {
-    let points = || {
-        sounds
-            .iter()
-            .filter_map(|sound| Some((f64::from(sound.key), sound.level_dbfs?)))
-    };
-    let curve = Curve::through(points());
-    if curve.places() < FEWEST_KEYS {
-        return Vec::new();
-    }
-    let off = |sound: &&&KeySound| Some(sound.level_dbfs? - curve.at(f64::from(sound.key)));
-    let all = sounds.iter().filter_map(|sound| Some((sound, off(&sound)?)));
-    all.map(|(sound, off)| {
+/// A key beside the curve of all of them: an instrument that is tuned otherwise as a whole is right by itself.
+fn off_expected(sound: &KeySound, expected: Expected, pitched: bool) -> impl Iterator<Item = Finding> {
+    let off = |is: Option<f64>, expected: Option<f64>| Some(is? - expected?);
+    let name = name(sound);
+    let level = off(sound.level_dbfs, expected.level_dbfs).map(|off| {
         let way = if off > 0.0 { "louder" } else { "softer" };
+        let says = format!("{name} is {} dB {way} than its neighbours.", tenth(off.abs()));
+        (FindingKind::KeyLevelSteps, off, says)
+    });
+    let pitch = off(sound.cents, expected.cents).filter(|_| pitched).map(|off| {
+        let says = format!("{name} sounds {} cents from its neighbours.", tenth(off));
+        (FindingKind::KeyOffPitch, off, says)
+    });
+    let brightness = off(sound.brightness_key, expected.brightness_key).map(|off| {
+        let way = if off > 0.0 { "brighter" } else { "duller" };
         let says = format!(
-            "{} is {} dB {way} than its neighbours.",
-            name(sound),
+            "{name} is {} semitones {way} than its neighbours.",
             tenth(off.abs())
         );
-        at(sound, Finding::measured(FindingKind::KeyLevelSteps, off, says))
-    })
-    .collect()
-}
-
-/// From the curve of all of them: an instrument that is tuned otherwise as a whole is right by itself.
-fn pitches(sounds: &[&KeySound]) -> Vec<Finding> {
-    let curve = Curve::through(
-        sounds
-            .iter()
-            .filter_map(|sound| Some((f64::from(sound.key), sound.cents?))),
-    );
-    if curve.places() < FEWEST_KEYS {
-        return Vec::new();
-    }
-    let all = sounds.iter().filter_map(|sound| {
-        let off = sound.cents? - curve.at(f64::from(sound.key));
-        Some((sound, off))
+        (FindingKind::KeyBrightnessSteps, off, says)
     });
-    all.map(|(sound, off)| {
-        let says = format!("{} sounds {} cents from its neighbours.", name(sound), tenth(off));
-        at(sound, Finding::measured(FindingKind::KeyOffPitch, off, says))
-    })
-    .collect()
+    let all = [level, pitch, brightness].into_iter().flatten();
+    all.map(|(kind, off, says)| at(sound, Finding::measured(kind, off, says)))
 }
 
 /// The same key struck harder.
@@ -140,6 +110,19 @@ fn harder(sounds: &[KeySound]) -> Vec<Finding> {
     for mut of_key in by_key.into_values() {
         of_key.sort_by_key(|sound| sound.strike);
         for two in of_key.windows(2) {
+            if let (Some(soft), Some(hard)) = (two[0].brightness_key, two[1].brightness_key) {
+                let short = soft - hard;
+                let says = format!(
+                    "{} is {} semitones duller than struck {}.",
+                    name(two[1]),
+                    tenth(short),
+                    two[0].strike
+                );
+                found.extend((short > 0.0).then(|| {
+                    let finding = Finding::measured(FindingKind::StrikeBrightnessSteps, short, says);
+                    at(two[1], finding)
+                }));
+            }
             if let (Some(soft), Some(hard)) = (two[0].level_dbfs, two[1].level_dbfs) {
                 let short = soft - hard;
                 let says = format!(
@@ -208,6 +191,34 @@ mod tests {
         assert!(off[0].is_wrong(), "{off:?}");
         let silent = found_in(|heard| heard.keys[20].level_dbfs = None);
         assert_eq!(kinds(&silent), [FindingKind::SilentKey]);
+    }
+
+    #[test]
+    fn a_key_or_a_strike_that_is_of_another_colour_is_found() {
+        let bright = |heard: &mut Heard| {
+            for key in &mut heard.keys {
+                key.brightness_key = Some(f64::from(key.key) + if key.strike > 64 { 20.0 } else { 14.0 });
+            }
+        };
+        assert_eq!(found_in(bright), []);
+        let dull = found_in(|heard| {
+            bright(heard);
+            heard.keys[21].brightness_key = Some(53.0);
+        });
+        assert_eq!(
+            kinds(&dull),
+            [
+                FindingKind::KeyBrightnessSteps,
+                FindingKind::StrikeBrightnessSteps
+            ]
+        );
+        assert!(
+            dull[0]
+                .says
+                .ends_with("is 17.0 semitones duller than its neighbours."),
+            "{}",
+            dull[0].says
+        );
     }
 
     #[test]

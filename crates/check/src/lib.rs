@@ -7,8 +7,14 @@ mod as_planned;
 mod as_played;
 mod as_written;
 mod beside;
+mod expected;
+mod marked;
 mod mends;
 mod one_take;
+mod report;
+
+pub use expected::{Expected, expected};
+pub use report::{Figure, Report, Reported, place_of};
 
 use formats::Format;
 use instrument::{Facts, Finding, Limits, Resolved, settle_findings};
@@ -49,6 +55,7 @@ pub fn findings(
     found.extend(beside::found(resolved, heard));
     found.extend(as_played::found(resolved, heard));
     found.extend(as_written::found(resolved, formats));
+    found.extend(marked::found(said));
     let over = found.into_iter().filter_map(|finding| limits.over(finding));
     settle_findings(over.collect(), said)
 }

@@ -1,11 +1,14 @@
 //! `ladder build`: an instrument of a folder of named recordings.
 
+use crate::checking::{name_of, reported};
 use crate::telling;
 use crate::writing::Writing;
 use anyhow::anyhow;
+use check::Report;
 use clap::{Args, ValueEnum};
 use formats::{Format, Loss, Place, clean_name};
-use instrument::{Kind, PlanFile};
+use instrument::{Kind, Limits, PlanFile};
+use maud::{Markup, html};
 use serde_json::json;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -35,6 +38,9 @@ pub struct Build {
     /// What is written.
     #[arg(long, value_delimiter = ',', default_value = "sfz")]
     formats: Vec<Wanted>,
+    /// Ends without listening to what was built.
+    #[arg(long)]
+    no_check: bool,
     /// The built page, of which a page that plays is made.
     #[arg(long, default_value = "web/dist", value_name = "FOLDER")]
     web: PathBuf,
@@ -69,12 +75,8 @@ impl Build {
     /// Does it; prints what was written and lost, and writes a report beside it.
     pub fn run(self) -> anyhow::Result<()> {
         let plan = self.plan.as_deref().map(plan_of).transpose()?;
-        let planned = || plan.as_ref().and_then(|file| file.name.clone());
-        let called = self.name.clone().or_else(planned).or_else(|| {
-            let folder = self.folder.canonicalize().ok()?;
-            Some(folder.file_name()?.to_string_lossy().into_owned())
-        });
-        let name = called.unwrap_or_else(|| "Instrument".to_owned());
+        let called = || name_of(&self.folder, plan.as_ref());
+        let name = self.name.clone().unwrap_or_else(called);
         for wanted in &self.formats {
             self.settings(*wanted)?;
         }
@@ -93,8 +95,11 @@ impl Build {
             true
         })?;
         let losses = self.write_all(&built)?;
+        let formats: Vec<Format> = self.formats.iter().map(|wanted| wanted.format()).collect();
+        let report = (!self.no_check).then(|| reported(&built, &formats, &Limits::default()));
+        let report = report.transpose()?;
         telling::over();
-        let (json, page) = reports(&built, &losses);
+        let (json, page) = reports(&built, &losses, report.as_ref());
         write_whole(&self.out.join("report.json"), |out| {
             Ok(out.write_all(json.as_bytes())?)
         })?;
@@ -112,6 +117,9 @@ impl Build {
         }
         for (_, lost) in &losses {
             telling::losses(lost);
+        }
+        if let Some(report) = report {
+            crate::printed(report.text().as_bytes())?;
         }
         Ok(())
     }
@@ -195,7 +203,7 @@ impl Build {
 /// A format, and what it does not hold.
 type Written = (&'static str, Vec<Loss>);
 
-fn plan_of(path: &Path) -> anyhow::Result<PlanFile> {
+pub fn plan_of(path: &Path) -> anyhow::Result<PlanFile> {
     let text = std::fs::read_to_string(path)
         .map_err(|error| refusal(format!("«{}» cannot be read: {error}", path.display())))?;
     PlanFile::read(&text).map_err(refusal)
@@ -223,7 +231,7 @@ fn outside(out: &Path, folder: &Path) -> anyhow::Result<()> {
 }
 
 /// The same as JSON and as a page.
-fn reports(built: &Built, losses: &[(&str, Vec<Loss>)]) -> (String, String) {
+fn reports(built: &Built, losses: &[(&str, Vec<Loss>)], report: Option<&Report>) -> (String, String) {
     let resolved = &built.resolved;
     let lost: Vec<_> = losses
         .iter()
@@ -235,43 +243,33 @@ fn reports(built: &Built, losses: &[(&str, Vec<Loss>)]) -> (String, String) {
         "regions": resolved.program.regions.len(),
         "files": built.files,
         "lost": lost,
+        "check": report,
     });
-    let rows: String = built.files.iter().map(row).collect();
-    let lost: String = (losses.iter())
-        .flat_map(|(format, losses)| losses.iter().map(move |loss| (format, loss)))
-        .map(|(format, loss)| format!("<li>{format}: {} ({})</li>", escaped(&loss.what), loss.regions))
-        .collect();
-    let page = format!(
-        "<!doctype html><meta charset=\"utf-8\"><title>{name}</title><style>body{{font:14px system-ui;margin:2em;color:#222;background:#faf8f4}}\
-         td,th{{padding:2px 12px 2px 0;text-align:left;vertical-align:top}}td.n{{text-align:right;font-variant-numeric:tabular-nums}}</style>\
-         <h1>{name}</h1><p>{count} files, {regions} regions, {kind}.</p><ul>{lost}</ul>\
-         <table><tr><th>file<th>take<th>sound<th>cents<th>loop<th>stands out<th>remarks</tr>{rows}</table>\n",
-        name = escaped(&resolved.name),
-        count = built.files.len(),
-        regions = resolved.program.regions.len(),
-        kind = resolved.plan.kind.name(),
-    );
-    (format!("{json:#}\n"), page)
+    let more = html! {
+        h2 { "Files" }
+        ul { @for (format, losses) in losses { @for loss in losses {
+            li { (format) ": " (loss.what) " (" (loss.regions) ")" }
+        } } }
+        table {
+            tr { @for head in ["file", "take", "sound", "cents", "loop", "stands out", "remarks"] { th { (head) } } }
+            @for file in &built.files { (row(file)) }
+        }
+    };
+    let bare = || Report::of(resolved, &check::Heard::default(), &[], Vec::new());
+    let report = report.cloned().unwrap_or_else(bare);
+    (format!("{json:#}\n"), report.html(&more.into_string()))
 }
 
-fn row(file: &FileBuilt) -> String {
+fn row(file: &FileBuilt) -> Markup {
     let frames = |of: Option<(u64, u64)>| of.map_or(String::new(), |(first, end)| format!("{first}–{end}"));
     let number = |of: Option<f64>| of.map_or(String::new(), |value| format!("{value:+.1}"));
-    format!(
-        "<tr><td>{}<td>{}<td class=n>{}<td class=n>{}<td class=n>{}<td class=n>{}<td>{}</tr>",
-        escaped(&file.file),
-        escaped(file.take.as_deref().unwrap_or("left out")),
-        frames(file.sound_frames),
-        number(file.cents),
-        frames(file.loop_frames),
-        number(file.audible_db),
-        escaped(&file.says.join(" ")),
-    )
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;")
-        .replace('<', "&lt;")
-        .replace('>', "&gt;")
-        .replace('"', "&quot;")
+    html! { tr {
+        td { (file.file) }
+        td { (file.take.as_deref().unwrap_or("left out")) }
+        td { (frames(file.sound_frames)) }
+        td { (number(file.cents)) }
+        td { (frames(file.loop_frames)) }
+        td { (number(file.audible_db)) }
+        td { (file.says.join(" ")) }
+    } }
 }

@@ -1,6 +1,7 @@
 //! The `ladder` program.
 
 mod build;
+mod checking;
 mod convert;
 mod from;
 mod measure;
@@ -61,6 +62,8 @@ enum Command {
     Measure(measure::Measure),
     /// Makes an instrument of a folder of named recordings.
     Build(build::Build),
+    /// Listens to an instrument, and says what is wrong with it; ends with 1 where anything is over its limit.
+    Check(checking::Check),
     /// Plays a MIDI file through an SFZ or a SoundFont, into a WAV file.
     Render(render::Render),
     /// Writes an SFZ or a SoundFont as the other, or anew; says what was lost.
@@ -105,6 +108,9 @@ async fn main() -> anyhow::Result<ExitCode> {
         }
         Command::Measure(wish) => return Ok(wish.run()),
         Command::Build(wish) => return Ok(ended(wish.run())),
+        Command::Check(wish) => {
+            return Ok(wish.run().unwrap_or_else(|error| ended(Err(error))));
+        }
         Command::Render(wish) => return Ok(ended(wish.run())),
         Command::Convert(wish) => return Ok(ended(wish.run())),
         Command::Completions { shell } => {

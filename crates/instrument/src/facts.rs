@@ -343,6 +343,8 @@ facts! {
     Accepted "accepted" of Finding: Takes::Fitting(is::<Accepted>, "What is accepted has a reason.");
     /// From where on something is found.
     FindingLimit "finding_limit" of FindingKind: Takes::Number("A limit", -120.0, 1e6, "");
+    /// What is heard on a key that was marked.
+    Mark "mark" of Mark: Takes::Text(200);
 
     /// Silence before it begins.
     ShapeDelayMs "shape_delay_ms" of Strand or Region: Takes::Number("A delay", 0.0, SHORT_PART_MS, "ms");

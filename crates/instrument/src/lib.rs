@@ -106,7 +106,7 @@ pub use taking_in::{
     HeardInFile, MOST_TAKE_S, PlacedFile, contradicts, kind_of_file, kind_of_files, kind_offered,
     map_of_files, mics_of, plan_with, rung_of, says_of,
 };
-pub use target::{About, Target};
+pub use target::{About, Target, mark_number};
 pub use treatment::{
     ANOTHER_NOTE_CENTS, Correction, Suggestion, TakeLoop, Treatment, best_loop, heard_for, is_cut_off,
     stands_still, suggest, treat, wants_a_loop,

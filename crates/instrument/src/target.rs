@@ -45,6 +45,13 @@ pub enum Target {
     Finding(u64),
     /// All that is found of a kind, by [`crate::FindingKind::number`].
     FindingKind(u64),
+    /// A key, struck so, that was marked by ear: see [`mark_number`].
+    Mark(u64),
+}
+
+/// The number of a mark: its key, and 256 for each step of how hard that is struck.
+pub fn mark_number(key: u8, strike: u8) -> u64 {
+    u64::from(key) | (u64::from(strike) << 8)
 }
 
 /// A kind of [`Target`].
@@ -86,9 +93,11 @@ pub enum About {
     Finding,
     /// See [`Target::FindingKind`].
     FindingKind,
+    /// See [`Target::Mark`].
+    Mark,
 }
 
-const ABOUTS: [(About, &str); 18] = [
+const ABOUTS: [(About, &str); 19] = [
     (About::Instrument, "instrument"),
     (About::Pass, "pass"),
     (About::Layer, "layer"),
@@ -107,6 +116,7 @@ const ABOUTS: [(About, &str); 18] = [
     (About::Preset, "preset"),
     (About::Finding, "finding"),
     (About::FindingKind, "finding_kind"),
+    (About::Mark, "mark"),
 ];
 
 impl About {
@@ -146,6 +156,7 @@ impl Target {
             Self::Preset(_) => About::Preset,
             Self::Finding(_) => About::Finding,
             Self::FindingKind(_) => About::FindingKind,
+            Self::Mark(_) => About::Mark,
         }
     }
 
@@ -161,7 +172,8 @@ impl Target {
             | Self::Part(id)
             | Self::Preset(id)
             | Self::Finding(id)
-            | Self::FindingKind(id) => (id, 0),
+            | Self::FindingKind(id)
+            | Self::Mark(id) => (id, 0),
             Self::Region(strand, number) => (strand.0, number),
             Self::Route(shape, number) | Self::Movement(shape, number) | Self::Course(shape, number) => {
                 (shape.0, number)
@@ -196,6 +208,7 @@ impl Target {
             About::Preset => Self::Preset(number),
             About::Finding => Self::Finding(number),
             About::FindingKind => Self::FindingKind(number),
+            About::Mark => Self::Mark(number),
         })
     }
 }
@@ -225,6 +238,7 @@ mod tests {
             Target::Preset(3),
             Target::Finding(3),
             Target::FindingKind(3),
+            Target::Mark(mark_number(60, 112)),
         ];
         for target in all {
             let (about, number, part) = target.kept();

@@ -1,6 +1,6 @@
 //! Rows of effects: of the whole, of a strand, or shared by those that send to them; and one table of what each kind of effect can be set to.
 
-use crate::{BusId, EffectId, ShapeId, StrandId};
+use crate::{BusId, EffectId, Program, ShapeId, StrandId};
 use serde::{Deserialize, Serialize};
 
 /// Most settings of an effect.
@@ -315,6 +315,20 @@ pub struct Bus {
     pub gain_db: f64,
     /// In the order in which they are heard.
     pub effects: Vec<Effect>,
+}
+
+impl Program {
+    /// The same without effects: rows do nothing, and nothing is sent to those that are shared.
+    pub fn dry(&self) -> Self {
+        let mut dry = self.clone();
+        for bus in &mut dry.buses {
+            bus.effects.clear();
+        }
+        for strand in &mut dry.strands {
+            strand.sends.clear();
+        }
+        dry
+    }
 }
 
 impl BusId {

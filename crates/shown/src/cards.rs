@@ -5,6 +5,15 @@ use serde::Serialize;
 use store::{ShelfRow, Store};
 use utoipa::ToSchema;
 
+/// How much there is to look at in an instrument.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+pub struct Looked {
+    /// What is wrong.
+    pub wrong: u32,
+    /// What is to be looked at beside that.
+    pub look: u32,
+}
+
 /// A card on the shelf.
 #[derive(Debug, Serialize, ToSchema)]
 pub struct Card {
@@ -15,6 +24,8 @@ pub struct Card {
     pub outline: Outline,
     /// When something was last kept, UTC.
     pub kept_at: String,
+    /// How much there was to look at when it was looked at last; `None` where nobody did yet.
+    pub looked: Option<Looked>,
 }
 
 /// All cards, as they are sent.
@@ -40,5 +51,9 @@ fn card_of(of: ShelfRow) -> Card {
             &of.takes,
         ),
         kept_at: of.row.kept_at.and_utc().to_rfc3339(),
+        looked: of.looked.map(|looked| Looked {
+            wrong: looked.wrong,
+            look: looked.look,
+        }),
     }
 }

@@ -2,19 +2,21 @@
 
 use crate::seen;
 use crate::view::see;
-use check::Heard;
+use check::{Expected, Heard, Report};
 use formats::Format;
-use instrument::{Finding, FindingKind, Limits, Step, Unit, resolve};
+use instrument::{Finding, FindingKind, Limits, Resolved, Step, Unit, resolve};
 use serde::Serialize;
 use signal::KeySound;
 use std::collections::BTreeMap;
-use store::Store;
+use store::{Looked, Store};
 use utoipa::ToSchema;
 use work::{JobKind, Listen, ToHear, heard_by_name, name_of_all, to_hear};
 
 /// Something that is wrong, with what follows from its kind.
 #[derive(Debug, Serialize, ToSchema)]
 pub struct FindingView {
+    /// Where, in words.
+    pub place: String,
     /// What was found.
     #[serde(flatten)]
     pub finding: Finding,
@@ -45,6 +47,8 @@ pub struct LimitView {
     pub unit: Unit,
     /// What holds.
     pub limit: f64,
+    /// What holds for all instruments.
+    pub of_all: f64,
     /// What holds by itself.
     pub by_itself: f64,
     /// Where that comes from.
@@ -66,12 +70,36 @@ pub struct FindingsView {
     pub wanted: String,
     /// Keys as they sound.
     pub keys: Vec<KeySound>,
+    /// What is expected of each of them, of its neighbours.
+    pub expected: Vec<Expected>,
     /// All limits.
     pub limits: Vec<LimitView>,
 }
 
+/// What is wrong with an instrument as it stands, and what that follows from.
+struct Looking {
+    resolved: Resolved,
+    heard: Heard,
+    found: Vec<Finding>,
+    house: Limits,
+    limits: Limits,
+    /// How many things there are to listen to.
+    all: usize,
+    /// Those that were not listened to yet.
+    lacking: Vec<ToHear>,
+}
+
 impl FindingsView {
-    fn of(found: Vec<Finding>, heard: Heard, limits: &Limits, all: usize, lacking: &[ToHear]) -> Self {
+    fn of(looking: Looking) -> Self {
+        let Looking {
+            resolved,
+            heard,
+            found,
+            house,
+            limits,
+            all,
+            lacking,
+        } = looking;
         let mut left = BTreeMap::new();
         for finding in found.iter().filter(|finding| finding.accepted.is_none()) {
             *left.entry(finding.kind.step()).or_default() += 1;
@@ -82,6 +110,7 @@ impl FindingsView {
             step: finding.kind.step(),
             wrong: finding.is_wrong(),
             times: (finding.times() * 100.0).round() / 100.0,
+            place: check::place_of(&resolved, &finding),
             finding,
         };
         let limit = |kind: FindingKind| LimitView {
@@ -91,6 +120,7 @@ impl FindingsView {
             step: kind.step(),
             unit: kind.unit(),
             limit: limits.at(kind),
+            of_all: house.at(kind),
             by_itself: kind.limit(),
             because: kind.because(),
         };
@@ -99,7 +129,8 @@ impl FindingsView {
             left,
             heard: all - lacking.len(),
             to_hear: lacking.len(),
-            wanted: name_of_all(lacking),
+            wanted: name_of_all(&lacking),
+            expected: check::expected(&heard.keys),
             keys: heard.keys,
             limits: FindingKind::all()
                 .filter(|kind| kind.has_limit())
@@ -107,6 +138,43 @@ impl FindingsView {
                 .collect(),
         }
     }
+
+    /// How much is left to look at.
+    pub fn counts(&self) -> Looked {
+        let left = || self.findings.iter().filter(|one| one.finding.accepted.is_none());
+        let wrong = left().filter(|one| one.wrong).count();
+        Looked {
+            wrong: wrong as u32,
+            look: (left().count() - wrong) as u32,
+        }
+    }
+}
+
+async fn look_at(store: &Store, id: u64) -> anyhow::Result<Option<Looking>> {
+    let Some(mut whole) = store.whole(id).await? else {
+        return Ok(None);
+    };
+    let known = store.heard(id).await?;
+    let formats = formats_of(store, id).await?;
+    let house = house_limits(store).await?;
+    let looking = tokio::task::spawn_blocking(move || {
+        let wanted = to_hear(&see(whole.clone(), Vec::new()).snapshot(|take| take.chosen));
+        let all = wanted.len();
+        let (heard, lacking) = heard_by_name(wanted, &known);
+        let resolved = resolve(whole.known());
+        let limits = Limits::of(&house, &whole.facts);
+        let found = check::findings(&resolved, (&heard, &formats), &limits, &whole.facts);
+        Looking {
+            resolved,
+            heard,
+            found,
+            house,
+            limits,
+            all,
+            lacking,
+        }
+    });
+    Ok(Some(looking.await?))
 }
 
 /// What is wrong with an instrument, of what is known and was heard of it; `None` where there is none.
@@ -114,22 +182,46 @@ impl FindingsView {
 /// # Errors
 /// Those of the database.
 pub async fn findings_of(store: &Store, id: u64) -> anyhow::Result<Option<FindingsView>> {
-    let Some(mut whole) = store.whole(id).await? else {
+    Ok(look_at(store, id).await?.map(FindingsView::of))
+}
+
+/// The same as a report, with what was mended; `None` where there is no such instrument.
+///
+/// # Errors
+/// Those of the database.
+pub async fn report_of(store: &Store, id: u64) -> anyhow::Result<Option<Report>> {
+    let Some(looking) = look_at(store, id).await? else {
         return Ok(None);
     };
-    let known = store.heard(id).await?;
-    let formats = formats_of(store, id).await?;
-    let found = tokio::task::spawn_blocking(move || {
-        let wanted = to_hear(&see(whole.clone(), Vec::new()).snapshot(|take| take.chosen));
-        let all = wanted.len();
-        let (heard, lacking) = heard_by_name(wanted, &known);
-        let resolved = resolve(whole.known());
-        let limits = Limits::of(&Limits::default(), &whole.facts);
-        let found = check::findings(&resolved, (&heard, &formats), &limits, &whole.facts);
-        FindingsView::of(found, heard, &limits, all, &lacking)
-    })
-    .await?;
-    Ok(Some(found))
+    let steps = store.steps(id).await?.into_iter().filter(|step| !step.undone);
+    let mended = steps.filter_map(|step| {
+        let what = step.label.strip_prefix(MENDING)?;
+        Some(format!("{what}, {} UTC", step.made_at.format("%Y-%m-%d %H:%M")))
+    });
+    Ok(Some(Report::of(
+        &looking.resolved,
+        &looking.heard,
+        &looking.found,
+        mended.collect(),
+    )))
+}
+
+/// How what mends findings is called in what was done.
+pub const MENDING: &str = "mending: ";
+/// Under which kind limits of all instruments are kept.
+pub const HOUSE_LIMITS: &str = "limit";
+
+/// Limits of all instruments; what is no limit, or of a kind that is not known, counts for nothing.
+async fn house_limits(store: &Store) -> anyhow::Result<Limits> {
+    let kept = store.kept(HOUSE_LIMITS).await?;
+    let limit = |limits: Limits, (name, said): (String, serde_json::Value)| match (
+        FindingKind::of(&name),
+        said.as_f64(),
+    ) {
+        (Some(kind), Some(limit)) => limits.with(kind, limit),
+        _ => limits,
+    };
+    Ok(kept.into_iter().fold(Limits::default(), limit))
 }
 
 /// To what it was written lately: what those cannot hold is worth knowing before the next time.

@@ -9,6 +9,8 @@ mod jobs;
 mod view;
 
 pub use cards::{Card, cards_as_json};
-pub use findings::{FindingView, FindingsView, LimitView, findings_of, listen_to};
+pub use findings::{
+    FindingView, FindingsView, HOUSE_LIMITS, LimitView, MENDING, findings_of, listen_to, report_of,
+};
 pub use jobs::{JobResult, JobView, LossView};
 pub use view::{InstrumentView, LongTakeView, Seen, TakeView, plan_of, seen, view_of};

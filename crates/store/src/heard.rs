@@ -2,10 +2,19 @@
 
 use crate::Store;
 use crate::events::Told;
-use crate::schema::heard;
+use crate::schema::{heard, looked};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use std::collections::{HashMap, HashSet};
+
+/// How much there was to look at when an instrument was looked at last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Looked {
+    /// What is wrong.
+    pub wrong: u32,
+    /// What is to be looked at beside that.
+    pub look: u32,
+}
 
 impl Store {
     /// Keeps what was heard under a name.
@@ -39,6 +48,39 @@ impl Store {
                 .load(connection)
                 .await?;
             Ok(rows.into_iter().collect())
+        })
+        .await
+    }
+
+    /// Keeps how much there is to look at in an instrument.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn put_looked(&self, instrument: u64, now: Looked) -> anyhow::Result<()> {
+        let known = self
+            .read(async |connection| {
+                let row: Option<(u32, u32)> = looked::table
+                    .find(instrument)
+                    .select((looked::wrong, looked::look))
+                    .first(connection)
+                    .await
+                    .optional()?;
+                Ok(row)
+            })
+            .await?;
+        if known == Some((now.wrong, now.look)) {
+            return Ok(());
+        }
+        self.write(async |connection| {
+            diesel::replace_into(looked::table)
+                .values((
+                    looked::instrument_id.eq(instrument),
+                    looked::wrong.eq(now.wrong),
+                    looked::look.eq(now.look),
+                ))
+                .execute(connection)
+                .await?;
+            Ok(((), Told::default()))
         })
         .await
     }

@@ -36,6 +36,7 @@ pub use connection::{is_full, is_locked_out, is_unreachable};
 pub use editions::EditionRow;
 pub use events::StoredEvent;
 pub use folder::{Folder, Scratch};
+pub use heard::Looked;
 pub use history::Step;
 pub use instruments::{InstrumentRow, TakeRow};
 pub use jobs::{Ended, Job, JobState, MOST_TRIES};

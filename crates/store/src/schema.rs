@@ -217,6 +217,14 @@ table! {
 }
 
 table! {
+    looked (instrument_id) {
+        instrument_id -> Unsigned<BigInt>,
+        wrong -> Unsigned<Integer>,
+        look -> Unsigned<Integer>,
+    }
+}
+
+table! {
     sound_checks (instrument_id) {
         instrument_id -> Unsigned<BigInt>,
         sound_check -> Text,
@@ -230,6 +238,7 @@ allow_tables_to_appear_in_same_query!(
     suggestions,
     cleaned_levels,
     heard,
+    looked,
     judged_loops,
     instruments,
     facts,

@@ -4,8 +4,8 @@ use crate::brought::{BroughtColumns, brought_row};
 use crate::changes::{FACT, FactRow, History, facts_of, history};
 use crate::instruments::{FormColumns, InstrumentColumns, TakeColumns, instrument_row, readable};
 use crate::measurements::counted;
-use crate::schema::{brought, facts, instruments, measurements, recordings, sound_checks, takes};
-use crate::{BroughtRow, InstrumentRow, LongTakeRow, Store, TakeRow};
+use crate::schema::{brought, facts, instruments, looked, measurements, recordings, sound_checks, takes};
+use crate::{BroughtRow, InstrumentRow, LongTakeRow, Looked, Store, TakeRow};
 use diesel::prelude::*;
 use diesel_async::RunQueryDsl;
 use instrument::{About, ByTreatment, Counted, Fact, Facts, Known, Origin, OutlinedTake, SoundCheck};
@@ -68,6 +68,8 @@ pub struct ShelfRow {
     pub brought: Option<BroughtRow>,
     /// Its takes, oldest first.
     pub takes: Vec<OutlinedTake>,
+    /// How much there was to look at; `None` where nobody looked yet.
+    pub looked: Option<Looked>,
 }
 
 /// What an instrument's card is made from, beside which takes are chosen.
@@ -142,7 +144,7 @@ impl Store {
     /// Those of the database.
     pub async fn shelf(&self) -> anyhow::Result<Vec<ShelfRow>> {
         type TakeOfShelf = (u64, u64, (u64, u8, u64, u16), u16, Option<String>);
-        let (rows, take_rows, measured, said, brought) = self
+        let (rows, take_rows, measured, said, brought, counts) = self
             .read_at_once(async |connection| {
                 let rows: Vec<InstrumentColumns> =
                     instruments::table.order(instruments::id).load(connection).await?;
@@ -173,7 +175,8 @@ impl Store {
                     .load(connection)
                     .await?;
                 let brought: Vec<BroughtColumns> = brought::table.load(connection).await?;
-                Ok((rows, take_rows, measured, said, brought))
+                let counts: Vec<(u64, u32, u32)> = looked::table.load(connection).await?;
+                Ok((rows, take_rows, measured, said, brought, counts))
             })
             .await?;
         let measured: std::collections::HashSet<u64> = measured.into_iter().collect();
@@ -202,10 +205,15 @@ impl Store {
         }
         let mut brought: HashMap<u64, BroughtColumns> =
             brought.into_iter().map(|columns| (columns.0, columns)).collect();
+        let counts: HashMap<u64, Looked> = counts
+            .into_iter()
+            .map(|(id, wrong, look)| (id, Looked { wrong, look }))
+            .collect();
         rows.into_iter()
             .filter_map(readable)
             .map(|row| {
                 Ok(ShelfRow {
+                    looked: counts.get(&row.id).copied(),
                     facts: facts_of(said_of.remove(&row.id).unwrap_or_default())?,
                     takes: takes_of.remove(&row.id).unwrap_or_default(),
                     brought: brought.remove(&row.id).map(brought_row).transpose()?,

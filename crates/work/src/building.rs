@@ -4,12 +4,15 @@ mod files;
 mod places;
 mod sounds;
 
+use crate::checking::sides_of;
+use crate::treated::judged;
 use crate::{Samples, refusal, take_of_source};
 use anyhow::Context;
 pub use files::FileBuilt;
 use files::{Heard, audio_files, heard_all, left_out};
 use instrument::{
-    ByTreatment, Counted, Facts, Kind, Known, Origin, PlanFile, RecordedTake, Resolved, resolve, take_name,
+    ByTreatment, Counted, Facts, Kind, Known, Origin, PlanFile, RecordedTake, Resolved, ResolvedTake,
+    resolve, take_name,
 };
 use places::{Place, Placed, by_names, by_plan};
 use program::Sample;
@@ -24,6 +27,8 @@ pub struct Built {
     pub resolved: Resolved,
     /// What became of each file, by their names.
     pub files: Vec<FileBuilt>,
+    /// What was said of it.
+    pub said: Facts,
     sounds: Sounds,
 }
 
@@ -119,7 +124,7 @@ pub fn build(wish: ToBuild, progress: &(dyn Fn(f64) -> bool + Sync)) -> anyhow::
     let sounds = Sounds::of(&places, &good);
     // What a hand had cleaned or looped is heard once more, as it is then.
     for take in &resolved.takes {
-        sounds.judge(take, &mut levels, &mut loops)?;
+        judged(take, || sounds.audio(take), &mut levels, &mut loops)?;
     }
     if !(levels.is_empty() && loops.is_empty()) {
         resolved = resolved_with(&levels, &loops);
@@ -146,21 +151,23 @@ pub fn build(wish: ToBuild, progress: &(dyn Fn(f64) -> bool + Sync)) -> anyhow::
         sounds,
         resolved,
         files,
+        said,
     })
+}
+
+impl Built {
+    /// A take, cleaned where that is said.
+    pub(crate) fn audio_of(&self, take: &ResolvedTake) -> anyhow::Result<Audio> {
+        self.sounds.audio(take)
+    }
 }
 
 impl Samples for Built {
     fn audio(&self, sample: &Sample) -> anyhow::Result<Audio> {
         let id = take_of_source(&sample.source)?;
         let take = self.resolved.takes.iter().find(|take| take.recorded.id == id);
-        let mut audio = self.sounds.audio(take.context("a take is not there")?)?;
-        let (first, channels) = (
-            usize::from(sample.first_channel),
-            usize::from(sample.source_channels),
-        );
-        let end = (first + channels).min(audio.channels.len());
-        audio.channels = audio.channels.drain(first.min(end)..end).collect();
-        Ok(audio)
+        let audio = self.sounds.audio(take.context("a take is not there")?)?;
+        Ok(sides_of(audio, sample))
     }
 
     fn files(&self) -> Vec<PathBuf> {

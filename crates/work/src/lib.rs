@@ -4,6 +4,8 @@ mod alone;
 mod bringing;
 mod brought;
 mod building;
+mod checking;
+mod each;
 mod edition;
 mod export;
 mod export_settings;
@@ -41,6 +43,7 @@ pub use brought::{
     Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, place_for, take_in, unpack,
 };
 pub use building::{Built, FileBuilt, ToBuild, build};
+pub use checking::{AtHand, Checked, OpenedInPlace, check_at_hand};
 pub use edition::{EDITIONS, EditionFile, FrozenEdition, edition_path};
 pub use export::{Beside, Exported, Foreseen, NO_SHELL, export, export_beside, foresee, spare};
 pub use export_settings::ExportSettings;

@@ -1,6 +1,7 @@
 //! Listens to an instrument as it is now: to its takes as they are treated, to each of its keys, soft and hard, and to a chord. What was heard is kept under a
 //! name of all that it follows from, so that only what changed is listened to again.
 
+use crate::each::each;
 use crate::heard::{CHORD_S, RATE_HZ, chord_of, rendered, sounding_keys, sounds_on};
 use crate::to_write::OfSnapshot;
 use crate::{Library, Outcome, Samples, Snapshot, TreatedTake, Watch};
@@ -18,6 +19,8 @@ const HELD_S: f64 = 1.0;
 /// What sounds longer after its key came up hangs.
 const LONGEST_TAIL_S: f64 = 10.1;
 const BLOCK: usize = 128;
+/// Keys beside each other play the same recordings: so many are played in a row.
+const IN_A_ROW: usize = 8;
 /// As many as an engine ever has.
 const MOST_VOICES: usize = 128;
 const SILENT: f32 = 1e-4;
@@ -59,18 +62,16 @@ impl Listen {
     /// # Errors
     /// Those of the library; a [`crate::Refusal`] where it is cancelled.
     pub fn run(&self, library: &dyn Library, watch: &Watch) -> anyhow::Result<Outcome> {
-        let all = &self.wanted;
         let samples = OfSnapshot {
             library,
             snapshot: &self.snapshot,
         };
-        let mut player = Player::new(&self.snapshot.program, &samples);
-        for (n, wanted) in all.iter().enumerate() {
-            watch.tell(n as f64 / all.len() as f64)?;
+        let begin = || Player::new(&self.snapshot.program, &samples);
+        let one = |player: &mut Player<_>, wanted: &ToHear| -> anyhow::Result<()> {
             let facts = match wanted.what {
                 What::Take(id) => {
                     let Some(take) = self.snapshot.takes.get(&id) else {
-                        continue;
+                        return Ok(());
                     };
                     let sides = self.snapshot.sides_of(id).map_or(usize::MAX, usize::from);
                     let audio = take.audio(library, (0, sides), 0, u64::MAX)?;
@@ -80,8 +81,10 @@ impl Listen {
                 What::Key(key, strike) => serde_json::to_string(&player.key(key, strike)?)?,
                 What::Chord => serde_json::to_string(&player.chord()?)?,
             };
-            library.note_heard(self.instrument, &wanted.name, &facts)?;
-        }
+            library.note_heard(self.instrument, &wanted.name, &facts)
+        };
+        let tell = |share| watch.tell(share).is_ok();
+        each(&self.wanted, IN_A_ROW, begin, one, &tell)?;
         Ok(Outcome::default())
     }
 }
@@ -145,21 +148,23 @@ fn read<T: serde::de::DeserializeOwned>(facts: &str) -> Option<T> {
 /// Where audio cannot be read, or `tell` answers false.
 pub fn hear_keys(
     program: &Program,
-    samples: &impl Samples,
-    tell: &dyn Fn(f64) -> bool,
+    samples: &(impl Samples + Sync),
+    tell: &(dyn Fn(f64) -> bool + Sync),
 ) -> anyhow::Result<(Vec<KeySound>, Option<ChordHeard>)> {
     let all = keys_to_hear(program);
-    let mut player = Player::new(program, samples);
-    let (mut keys, mut chord) = (Vec::new(), None);
-    for (n, wanted) in all.iter().enumerate() {
-        if !tell(n as f64 / all.len() as f64) {
-            return Err(crate::refusal("Cancelled."));
-        }
-        match wanted.what {
-            What::Key(key, strike) => keys.push(player.key(key, strike)?),
-            What::Chord => chord = player.chord()?,
-            What::Take(_) => {}
-        }
+    let begin = || Player::new(program, samples);
+    let one = |player: &mut Player<_>, wanted: &ToHear| {
+        Ok(match wanted.what {
+            What::Key(key, strike) => (Some(player.key(key, strike)?), None),
+            What::Chord => (None, player.chord()?),
+            What::Take(_) => (None, None),
+        })
+    };
+    let mut chord = None;
+    let mut keys = Vec::new();
+    for (key, of_chord) in each(&all, IN_A_ROW, begin, one, tell)? {
+        keys.extend(key);
+        chord = of_chord.or(chord);
     }
     Ok((keys, chord))
 }

@@ -1,7 +1,7 @@
 //! A take as its treatment makes it: where its samples are altered they are rendered, and kept under a name of all that went in.
 
 use crate::{Library, Part};
-use instrument::{Cell, Kind, Origin, TakeLoop, Treatment, best_loop};
+use instrument::{ByTreatment, Cell, Kind, Origin, ResolvedTake, TakeLoop, Treatment, best_loop};
 use serde::{Deserialize, Serialize};
 use signal::{Audio, Cleaning, Levels, LoopCandidate, LoopFacts, LoopLengths, Measurement, Stage};
 use std::collections::BTreeMap;
@@ -203,6 +203,33 @@ impl TreatedTake {
         let after = self.cleaned_by(after).audio(library, of, first, end)?;
         Ok(signal::taken_away(&before, &after))
     }
+}
+
+/// Levels of a take that is cleaned, and what a loop is worth that measuring did not find. `audio` gives it as it is cleaned, and is asked where that is wanted.
+pub(crate) fn judged(
+    take: &ResolvedTake,
+    audio: impl FnOnce() -> anyhow::Result<Audio>,
+    levels: &mut ByTreatment<Levels>,
+    loops: &mut ByTreatment<LoopFacts>,
+) -> anyhow::Result<()> {
+    let (Some(treatment), Some(facts)) = (&take.treatment, &take.facts) else {
+        return Ok(());
+    };
+    let cleaned = treatment.cleaned_name(facts);
+    let looped = treatment.looped.zip(treatment.loop_name(facts));
+    let looped = looped.filter(|_| treatment.measured_loop(facts).is_none());
+    if cleaned.is_none() && looped.is_none() {
+        return Ok(());
+    }
+    let audio = audio()?;
+    let id = take.recorded.id;
+    if let Some(name) = cleaned {
+        levels.insert((id, name), Levels::of(&audio, facts.start_frame, facts.end_frame));
+    }
+    if let Some((looped, name)) = looped {
+        loops.insert((id, name), worth_of_loop(&audio, looped, facts));
+    }
+    Ok(())
 }
 
 /// What a loop is worth in a take as it is cleaned.

@@ -25,6 +25,8 @@ export interface Wish {
   preset?: number;
   /** All that is found of a kind. */
   findingKind?: number;
+  /** A mark by ear, by its number. */
+  mark?: number;
   /** A part of a shape, by its kind, the shape that a strand or region has for itself, and its number. */
   part?: [kind: PartKind, shape: number, number: number];
   fact: Fact;

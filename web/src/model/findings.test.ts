@@ -1,12 +1,13 @@
 import { expect, test } from "vitest";
 import type { BoardCell } from "./cells";
-import { alongSteps, counts, type FindingView, nextOf, shareRight, unitOf, worstOnCells } from "./findings";
+import { alongSteps, counts, type FindingView, goneSince, nextOf, shareRight, toRecordAgain, unitOf, worstOnCells } from "./findings";
 
 const finding = (key: number, step: FindingView["step"], more: Partial<FindingView> = {}): FindingView => ({
   kind: "hum",
   says: "",
   key,
   title: "Hum",
+  place: "C4 loud",
   step,
   wrong: false,
   times: 1.5,
@@ -32,6 +33,30 @@ test("one after another, along the steps, and no further than the last", () => {
 test("a cell shows the worst that is left on it", () => {
   const all = [finding(1, "trim", { cell, accepted: "yes" }), finding(2, "tune", { cell }), finding(3, "loop", { cell })];
   expect([...worstOnCells(all).values()].map(({ key }) => key)).toEqual([2]);
+});
+
+test("what of an earlier look is no more is told once all of it was listened to again", () => {
+  const before = [
+    { key: 1, what: "Hum C4" },
+    { key: 2, what: "DC E4" },
+  ];
+  const now = { findings: [finding(2, "trim")], to_hear: 0 };
+  expect(goneSince(before, now)).toEqual([before[0]]);
+  expect(goneSince(before, { ...now, to_hear: 3 })).toEqual([]);
+});
+
+test("cells are recorded again once each, where nothing else mends what is wrong with them", () => {
+  const mend = { label: "", changes: "", wishes: [] };
+  const other = { ...cell, key: 64 };
+  const all = [
+    finding(1, "record", { cell }),
+    finding(2, "record", { cell, kind: "clipped" }),
+    finding(3, "record", { cell: other, mend }),
+    finding(4, "record", { cell: other, kind: "not_recorded" }),
+    finding(5, "trim", { cell: other }),
+    finding(6, "record", { cell: other, accepted: "a door belongs here" }),
+  ];
+  expect(toRecordAgain(all)).toEqual([cell]);
 });
 
 test("as much is right as there are cells on which nothing is left", () => {

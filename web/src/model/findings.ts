@@ -1,7 +1,7 @@
 // What is wrong with an instrument: in which order it is looked at, and how it is shown.
 import type { InstrumentView, Schemas } from "../api/client";
-import { type BoardCell, cellId, layerOf, passOf, turnOf } from "./cells";
-import { keyName } from "./keys";
+import { type BoardCell, cellId, layerOf } from "./cells";
+import { inWords } from "./keys";
 import { STEPS } from "./steps";
 import { signed, type Unit } from "./units";
 
@@ -41,16 +41,8 @@ export function worstOnCells(findings: FindingView[]): Map<string, FindingView> 
   return worst;
 }
 
-/** Where it is: a cell by its note and layer, else the keys. */
-export function whereOf(view: Pick<InstrumentView, "plan">, finding: FindingView): string {
-  if (finding.cell) {
-    const pass = view.plan.passes.length > 1 ? ` · ${passOf(view.plan, finding.cell)?.name ?? ""}` : "";
-    return `${keyName(finding.cell.key)} ${layerOf(view.plan, finding.cell)?.name ?? ""}${turnOf(view.plan, finding.cell)}${pass}`;
-  }
-  if (!finding.keys) return "";
-  const [low, high] = finding.keys as [number, number];
-  return low === high ? keyName(low) : `${keyName(low)}–${keyName(high)}`;
-}
+/** Where it is, in words; keys are named as the page names them. */
+export const whereOf = (finding: FindingView): string => inWords(finding.place);
 
 /** The key that it is heard on, and how hard that is struck. */
 export function heardOn(view: Pick<InstrumentView, "plan">, finding: FindingView): { key: number; strike: number } | undefined {
@@ -58,6 +50,26 @@ export function heardOn(view: Pick<InstrumentView, "plan">, finding: FindingView
   const strike = strikes?.[1] ?? (finding.cell ? layerOf(view.plan, finding.cell)?.strike_velocity : undefined) ?? 100;
   const at = finding.cell?.key ?? finding.keys?.[0];
   return at === undefined ? undefined : { key: at, strike };
+}
+
+/** A finding of an earlier look, by its name and in words. */
+export interface Looked {
+  key: number;
+  what: string;
+}
+
+/** What of an earlier look is no more: mended, or gone with what it was about. While something is still to be heard, nothing is known to be gone. */
+export function goneSince(before: Looked[], now: Pick<Findings, "findings" | "to_hear">): Looked[] {
+  if (now.to_hear > 0) return [];
+  const there = new Set(now.findings.map(({ key }) => key));
+  return before.filter(({ key }) => !there.has(key));
+}
+
+/** Cells whose takes are recorded once more: what is wrong with them is mended nowhere else. */
+export function toRecordAgain(findings: FindingView[]): NonNullable<FindingView["cell"]>[] {
+  const cells = findings.filter((one) => isLeft(one) && one.step === "record" && !one.mend && one.kind !== "not_recorded");
+  const all = new Map(cells.flatMap(({ cell }) => (cell ? [[cellId(cell), cell] as const] : [])));
+  return [...all.values()];
 }
 
 /** How much of the cells is as it should be: 0 to 1. */

@@ -78,7 +78,7 @@ export function Keys({ view, step, cells, plot, found }: KeysProps) {
           void navigate({ to: "/instruments/$id/$step", params: { id: String(view.id), step: next.step } });
         }
         lookAtFinding(view, next);
-        if (step !== "check") useView.getState().say(`${next.title}, ${whereOf(view, next)}: ${inWords(next.says)}`);
+        if (step !== "check") useView.getState().say(`${next.title}, ${whereOf(next)}: ${inWords(next.says)}`);
       } else if (letter === "w" && plot) {
         const order = worstFirst(plot, cells);
         const at = order.findIndex((c) => c.id === focus);

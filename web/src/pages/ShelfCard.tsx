@@ -64,7 +64,7 @@ export function ShelfCard({ card }: { card: Card }) {
       <Link
         to="/instruments/$id/$step"
         params={{ id: String(card.id), step: card.taken < card.cells ? "record" : "map" }}
-        className="card block overflow-hidden hover:border-act"
+        className="card block h-full overflow-hidden hover:border-act"
       >
         <div className="relative h-[190px] border-b border-line2 bg-sheet">
           <SmallLadder card={card} />
@@ -73,6 +73,7 @@ export function ShelfCard({ card }: { card: Card }) {
           <p className="text-[15px] font-semibold">{card.name}</p>
           {card.tags.length > 0 && <p className="truncate text-[12px] text-ink3">{card.tags.join(" · ")}</p>}
           <p className="text-ink3">{stateOf(card)}</p>
+          {card.looked && <p className={card.looked.wrong > 0 ? "text-mark" : "text-ink3"}>{lookedAt(card.looked)}</p>}
         </div>
       </Link>
       <Menu
@@ -97,6 +98,12 @@ function stateOf(card: Card): string {
   if (card.measured < card.cells) return `${card.measured} of ${card.cells} takes measured`;
   const counted = (count: number, one: string) => `${count} ${one}${count === 1 ? "" : "s"}`;
   return `${counted(card.cells, "take")} · ${counted(card.layers, "layer")} · ready to play`;
+}
+
+/** What Check had found when it was looked at last. */
+function lookedAt({ wrong, look }: Schemas["Looked"]): string {
+  if (wrong + look === 0) return "nothing left to look at";
+  return wrong === 0 ? `${look} to look at` : `${wrong} wrong, ${look} to look at`;
 }
 
 function whatGoes({ takes, recordings, bytes }: Schemas["FreesView"]): string {

@@ -21,7 +21,7 @@ import { findingsQuery, instrumentQuery, thumbnailsQuery } from "../state/querie
 import { pageOf, usePanel } from "../state/panel";
 import { sayError, useView } from "../state/view";
 import { CheckBench } from "../steps/Check";
-import { levelPlot, paintFinding } from "../steps/checkPlot";
+import { heardPlot, paintFinding } from "../steps/checkPlot";
 import { LoopBench, loopPlot, standsOutWrongly } from "../steps/Loop";
 import { MapBench } from "../steps/Map";
 import { onKeys } from "../steps/dropped";
@@ -78,7 +78,7 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
   const { focus, chosen, choose, look, pass, setPass } = useView();
   const shown = Math.min(pass, view.plan.passes.length - 1);
   const cells = useMemo(() => boardCells(view, shown), [view, shown]);
-  const { panel, sides } = useView();
+  const { panel, sides, heardWhat, walked } = useView();
   const found = useQuery(findingsQuery(view.id)).data;
   const worst = useMemo(() => worstOnCells(found?.findings ?? []), [found]);
   const stereo = view.takes.some((take) => take.channels === 2);
@@ -87,13 +87,13 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
       step === "plan"
         ? planPlot(view.plan)
         : step === "check"
-          ? levelPlot(found)
+          ? heardPlot(found, heardWhat, walked)
           : step === "trim" && panel === "clean" && stereo
             ? sides === "likeness"
               ? likenessPlot
               : sidesPlot
             : PLOTS[step],
-    [step, view.plan, panel, stereo, sides, found],
+    [step, view.plan, panel, stereo, sides, found, heardWhat, walked],
   );
   useEffect(() => {
     void player.show(kept).catch(sayError);

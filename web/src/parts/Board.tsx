@@ -38,7 +38,9 @@ export interface Plot {
   /** Whether both directions are bad, not the higher one alone. */
   bothWays?: boolean;
   /** Lines along the keys, of what has no cell: in the colour of a layer, 0 soft to 1 loud. */
-  lines?: { loud: number; points: [key: number, value: number][] }[];
+  lines?: { loud: number; points: [key: number, value: number][]; dashed?: boolean }[];
+  /** Where on those lines one is now. */
+  at?: { key: number; value: number };
 }
 
 interface Props {
@@ -304,8 +306,18 @@ function drawPlot(
       const share = Math.min(1, Math.max(0, (value - plot.low) / (plot.high - plot.low)));
       ctx.lineTo(inner + 10 + share * (PLOT_WIDTH - 20), laneOf(key));
     }
-    ctx.lineWidth = 1.6;
-    ctx.strokeStyle = layerColour(colours, line.loud, 2);
+    ctx.lineWidth = line.dashed ? 1 : 1.6;
+    ctx.setLineDash(line.dashed ? [3, 3] : []);
+    ctx.strokeStyle = line.dashed ? colours.ink3 : layerColour(colours, line.loud, 2);
+    ctx.stroke();
+  }
+  ctx.setLineDash([]);
+  if (plot.at) {
+    const share = Math.min(1, Math.max(0, (plot.at.value - plot.low) / (plot.high - plot.low)));
+    ctx.beginPath();
+    ctx.arc(inner + 10 + share * (PLOT_WIDTH - 20), laneOf(plot.at.key), 5, 0, 7);
+    ctx.lineWidth = 2;
+    ctx.strokeStyle = colours.chosenLine;
     ctx.stroke();
   }
   ctx.lineWidth = 1;

@@ -108,6 +108,14 @@ export function forget(): void {
   choose(Math.max(0, Math.min(place, left.length - 1)));
 }
 
+/** The notes of a phrase, in their order, of one of its channels or of all. */
+export function notesOf(phrase: Kept | undefined, channel: number | undefined): { key: number; strike: number }[] {
+  const struck = (phrase?.events ?? []).filter((event) => isStrike(event) && event.bytes[2]! > 0);
+  return struck
+    .filter((event) => channel === undefined || channelOf(event) === channel)
+    .map(({ bytes }) => ({ key: bytes[1]!, strike: bytes[2]! }));
+}
+
 /** A MIDI file of this computer. */
 export async function bring(file: File): Promise<void> {
   if (file.size > MOST_BYTES) throw new Error(`«${file.name}» is longer than a phrase can be (16 MB).`);

@@ -5,21 +5,25 @@ import type { Home, Playable } from "./home";
 import type { FromTake } from "./serverLoader";
 
 async function programOf(id: number) {
-  const { heardAs, heardEdition } = useView.getState();
-  const asked = new URLSearchParams({ ...(heardAs && { as: heardAs }), ...(heardEdition && { edition: String(heardEdition.id) }) });
+  const { heardAs, heardEdition, dry } = useView.getState();
+  const asked = new URLSearchParams({
+    ...(heardAs && { as: heardAs }),
+    ...(heardEdition && { edition: String(heardEdition.id) }),
+    ...(dry && { dry: "true" }),
+  });
   const response = await fetch(`/api/instruments/${id}/program?${asked.toString()}`);
   return response.ok ? response.arrayBuffer() : undefined;
 }
 
 async function bring(view: Playable) {
-  const { heardAs, heardEdition } = useView.getState();
+  const { heardAs, heardEdition, dry } = useView.getState();
   const bytes = await programOf(view.id);
   if (!bytes) return undefined;
   // An edition plays the takes that it was made from, whichever are chosen now.
   const edition = heardEdition && answer(await api.GET("/api/editions/{id}/program", { params: { path: { id: heardEdition.id } } }));
   // A newer one may have come first.
   const now = useView.getState();
-  if (heardAs !== now.heardAs || heardEdition !== now.heardEdition) return undefined;
+  if (heardAs !== now.heardAs || heardEdition !== now.heardEdition || dry !== now.dry) return undefined;
   const { samples: all, regions } = edition ?? view.program;
   const starts = all.map(() => new Set<number>());
   for (const region of regions) starts[region.sample]?.add(region.start_frame);
@@ -41,7 +45,7 @@ export const server: Home = {
   programOf,
   bring,
   watch: (again) =>
-    useView.subscribe(({ heardAs, heardEdition }, before) => {
-      if (heardAs !== before.heardAs || heardEdition !== before.heardEdition) again();
+    useView.subscribe(({ heardAs, heardEdition, dry }, before) => {
+      if (heardAs !== before.heardAs || heardEdition !== before.heardEdition || dry !== before.dry) again();
     }),
 };

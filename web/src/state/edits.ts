@@ -93,9 +93,11 @@ export function change(instrument: number, label: string, wishes: Wish[]): Promi
                             ? { preset: wish.preset }
                             : wish.findingKind !== undefined
                               ? { finding_kind: wish.findingKind }
-                              : wish.strand !== undefined
-                                ? { strand: wish.strand }
-                                : ("instrument" as const),
+                              : wish.mark !== undefined
+                                ? { mark: wish.mark }
+                                : wish.strand !== undefined
+                                  ? { strand: wish.strand }
+                                  : ("instrument" as const),
       fact: wish.fact,
       after: wish.value === undefined ? ("automatic" as const) : { value: wish.value },
       made_from: seen && madeFrom(seen, wish),

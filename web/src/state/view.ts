@@ -2,6 +2,9 @@
 import { create } from "zustand";
 import type { Format } from "../model/formats";
 
+/** What is heard of a key. */
+export type HeardWhat = "level_dbfs" | "cents" | "brightness_key";
+
 interface View {
   /** The instrument that all of this is of. */
   instrument: number | undefined;
@@ -34,6 +37,12 @@ interface View {
   toast: string | undefined;
   /** The finding that is looked at, by its name. */
   finding: number | undefined;
+  /** Keys play without effects. */
+  dry: boolean;
+  /** What of keys as they are heard stands beside the board, in Check. */
+  heardWhat: HeardWhat;
+  /** The key that a walk along them is at. */
+  walked: { key: number; strike: number } | undefined;
   setInstrument: (instrument: number) => void;
   choose: (focus: string | undefined, chosen: Set<string>) => void;
   look: (low: number, keys: number) => void;
@@ -49,6 +58,9 @@ interface View {
   setApart: (apart: boolean) => void;
   say: (toast: string | undefined) => void;
   setFinding: (finding: number | undefined) => void;
+  setDry: (dry: boolean) => void;
+  setHeardWhat: (what: HeardWhat) => void;
+  setWalked: (walked: View["walked"]) => void;
 }
 
 export const useView = create<View>((set) => ({
@@ -69,7 +81,10 @@ export const useView = create<View>((set) => ({
   apart: false,
   toast: undefined,
   finding: undefined,
-  setInstrument: (instrument) => set({ instrument, heardEdition: undefined, finding: undefined }),
+  dry: false,
+  heardWhat: "level_dbfs",
+  walked: undefined,
+  setInstrument: (instrument) => set({ instrument, heardEdition: undefined, finding: undefined, dry: false, walked: undefined }),
   choose: (focus, chosen) => set({ focus, chosen }),
   look: (low, keys) => {
     const count = Math.min(128, Math.max(12, keys));
@@ -87,6 +102,9 @@ export const useView = create<View>((set) => ({
   setApart: (apart) => set({ apart }),
   say: (toast) => set({ toast }),
   setFinding: (finding) => set({ finding }),
+  setDry: (dry) => set({ dry }),
+  setHeardWhat: (heardWhat) => set({ heardWhat }),
+  setWalked: (walked) => set({ walked }),
 }));
 
 /** Says what went wrong, in the server's words. */

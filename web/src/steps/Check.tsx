@@ -1,9 +1,10 @@
 // What is wrong, worst first: each with what mends it, or why it is accepted.
 import { useQuery } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
 import { answer, api, type InstrumentView, type Schemas } from "../api/client";
-import { counts, type FindingView, type Findings, heardOn, isLeft, unitOf, whereOf } from "../model/findings";
+import { cellId } from "../model/cells";
+import { counts, type FindingView, type Findings, goneSince, heardOn, isLeft, toRecordAgain, unitOf, whereOf } from "../model/findings";
 import { inWords, keyName } from "../model/keys";
 import { counted } from "../model/units";
 import { Field } from "../parts/Field";
@@ -12,22 +13,25 @@ import { player } from "../sound/player";
 import { queries } from "../state/client";
 import { act, change } from "../state/edits";
 import { usePending } from "../state/pending";
-import { lookAtFinding } from "../state/looking";
+import { keepLook, lastLook, lookAtFinding } from "../state/looking";
 import { findingsQuery, makingsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
+import { Walk } from "./Walk";
 
 type Doing = Schemas["Doing"];
 
 /** So many are listed at once; more where they are asked for. */
 const LISTED = 120;
+const SHOWN = [
+  ["findings", "Findings"],
+  ["walk", "Walk"],
+] as const;
 /** A finding is heard for so long. */
 const HEARD_MS = 1_200;
 
 export function CheckBench({ view }: { view: InstrumentView }) {
   const query = useQuery(findingsQuery(view.id));
-  const [listed, setListed] = useState(LISTED);
-  const [step, setStep] = useState<string>();
-  const chosen = useView((state) => state.finding);
+  const [shows, setShows] = useState<Shows>("findings");
   const found = query.data;
   if (query.isError && !found) {
     return (
@@ -40,13 +44,27 @@ export function CheckBench({ view }: { view: InstrumentView }) {
     );
   }
   if (!found) return <p className="text-ink3">Listening…</p>;
+  return (
+    <>
+      <Top view={view} found={found} shows={shows} setShows={setShows} />
+      {shows === "walk" && <Walk view={view} found={found} />}
+      {shows === "findings" && <Listed view={view} found={found} />}
+    </>
+  );
+}
+
+/** What was found, worst first, and the chosen one. */
+function Listed({ view, found }: { view: InstrumentView; found: Findings }) {
+  const [listed, setListed] = useState(LISTED);
+  const [step, setStep] = useState<string>();
+  const chosen = useView((state) => state.finding);
   const all = found.findings;
   const shown = step ? all.filter((one) => one.step === step) : all;
   const one = all.find((finding) => finding.key === chosen);
   return (
     <>
-      <Top view={view} found={found} />
       <Totals view={view} found={found} step={step} setStep={setStep} />
+      <Gone id={view.id} found={found} />
       {shown.length > 0 && (
         <ul aria-label="Findings" className="card min-h-[190px] divide-y divide-line2 overflow-y-auto">
           {shown.slice(0, listed).map((finding) => (
@@ -64,7 +82,16 @@ export function CheckBench({ view }: { view: InstrumentView }) {
   );
 }
 
-function Top({ view, found }: { view: InstrumentView; found: Findings }) {
+type Shows = "findings" | "walk";
+
+interface TopProps {
+  view: InstrumentView;
+  found: Findings;
+  shows: Shows;
+  setShows: (shows: Shows) => void;
+}
+
+function Top({ view, found, shows, setShows }: TopProps) {
   const jobs = useQuery(makingsQuery(view.id)).data;
   const listening = jobs?.some((job) => job.kind === "listen" && (job.state === "running" || job.state === "waiting"));
   const [pending, begin] = usePending();
@@ -83,6 +110,19 @@ function Top({ view, found }: { view: InstrumentView; found: Findings }) {
   return (
     <div className="flex items-center gap-2">
       <h2 className="text-[17px] font-semibold">Check</h2>
+      <div className="flex gap-1" role="tablist" aria-label="Check">
+        {SHOWN.map(([of, name]) => (
+          <button
+            key={of}
+            role="tab"
+            aria-selected={shows === of}
+            className={`button ${shows === of ? "on" : ""}`}
+            onClick={() => setShows(of)}
+          >
+            {name}
+          </button>
+        ))}
+      </div>
       <p className="min-w-0 grow truncate text-[12px] text-ink3" data-part="listened" role="status">
         {said}
       </p>
@@ -91,6 +131,15 @@ function Top({ view, found }: { view: InstrumentView; found: Findings }) {
           Listen to them
         </button>
       )}
+      <a
+        className="button"
+        href={`/api/instruments/${view.id}/report`}
+        target="_blank"
+        rel="noreferrer"
+        title="On one page, to print or to keep"
+      >
+        Report
+      </a>
       <Popup button="Limits" title="From where on something is found">
         {() => <LimitList view={view} found={found} />}
       </Popup>
@@ -99,32 +148,73 @@ function Top({ view, found }: { view: InstrumentView; found: Findings }) {
 }
 
 function LimitList({ view, found }: { view: InstrumentView; found: Findings }) {
+  const [forAll, setForAll] = useState(false);
   return (
-    <ul className="max-h-[60vh] space-y-2 overflow-y-auto pr-1">
-      {found.limits.map((limit) => (
-        <li key={limit.kind} className="flex items-center gap-2" title={limit.because}>
-          <LimitField view={view} limit={limit} />
-        </li>
-      ))}
-    </ul>
+    <>
+      <div className="mb-2 flex gap-1" role="radiogroup" aria-label="Whose limits">
+        {[false, true].map((all) => (
+          <button
+            key={String(all)}
+            role="radio"
+            aria-checked={forAll === all}
+            className={`button ${forAll === all ? "on" : ""}`}
+            onClick={() => setForAll(all)}
+          >
+            {all ? "Of all instruments" : "Of this instrument"}
+          </button>
+        ))}
+      </div>
+      <ul className="max-h-[60vh] space-y-2 overflow-y-auto pr-1">
+        {found.limits.map((limit) => (
+          <li key={limit.kind} className="flex items-center gap-2" title={limit.because}>
+            <LimitField view={view} limit={limit} forAll={forAll} />
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 
-function LimitField({ view, limit }: { view: InstrumentView; limit: Schemas["LimitView"] }) {
-  const set = (value: number | undefined) =>
-    void change(view.id, `limit: ${limit.title.toLowerCase()}`, [{ findingKind: limit.number, fact: "finding_limit", value }]).catch(
-      sayError,
-    );
+function LimitField({ view, limit, forAll }: { view: InstrumentView; limit: Schemas["LimitView"]; forAll: boolean }) {
+  const set = async (value: number | undefined) => {
+    if (!forAll) {
+      await change(view.id, `limit: ${limit.title.toLowerCase()}`, [{ findingKind: limit.number, fact: "finding_limit", value }]);
+      return;
+    }
+    const path = { kind: "limit", name: limit.kind } as const;
+    if (value === undefined) answer(await api.DELETE("/api/kept/{kind}/{name}", { params: { path } }));
+    else answer(await api.PUT("/api/kept/{kind}/{name}", { params: { path }, body: value as never }));
+    await queries.invalidateQueries({ queryKey: ["exports", view.id, "findings"] });
+  };
   return (
     <Field
       label={limit.title}
-      value={limit.limit}
+      value={forAll ? limit.of_all : limit.limit}
       unit={unitOf(limit.unit)}
-      byHand={limit.limit !== limit.by_itself}
+      byHand={forAll ? limit.of_all !== limit.by_itself : limit.limit !== limit.of_all}
       width="w-24"
-      onSet={(value) => set(value)}
-      onAutomatic={() => set(undefined)}
+      onSet={(value) => void set(value).catch(sayError)}
+      onAutomatic={() => void set(undefined).catch(sayError)}
     />
+  );
+}
+
+/** What was there at the last look and is no more. */
+function Gone({ id, found }: { id: number; found: Findings }) {
+  // What one comes from stays what it was while this is open: the next time begins from what is left then.
+  const [before] = useState(() => lastLook(id));
+  useEffect(() => keepLook(id, found.findings), [id, found]);
+  const gone = goneSince(before, found);
+  if (gone.length === 0) return null;
+  return (
+    <details className="card px-3 py-2" data-part="gone">
+      <summary className="cursor-pointer">{counted(gone.length, "finding")} of the last look no more</summary>
+      <ul className="mt-1 text-[12.5px] text-ink2">
+        {gone.map(({ key, what }) => (
+          <li key={key}>{inWords(what)}</li>
+        ))}
+      </ul>
+    </details>
   );
 }
 
@@ -139,6 +229,17 @@ function Totals({ view, found, step, setStep }: TotalsProps) {
   const { wrong, look, accepted } = counts(found.findings);
   const mendable = found.findings.filter((finding) => isLeft(finding) && finding.mend);
   const steps = Object.entries(found.left).filter(([, count]) => count > 0);
+  const navigate = useNavigate();
+  const again = toRecordAgain(found.findings);
+  /** A board shows one pass: those of the first are chosen, the others are still listed here afterwards. */
+  const recordAgain = async () => {
+    const { setPass, choose, pass } = useView.getState();
+    const first = view.plan.passes.findIndex(({ id }) => id === again[0]!.pass);
+    if (first >= 0 && first !== pass) setPass(first);
+    const ids = again.filter((cell) => cell.pass === again[0]!.pass).map((cell) => cellId(cell));
+    choose(ids[0], new Set(ids));
+    await navigate({ to: "/instruments/$id/$step", params: { id: String(view.id), step: "record" } });
+  };
   return (
     <div className="card flex flex-wrap items-center gap-x-4 gap-y-2 p-3" data-part="totals">
       {wrong + look === 0 ? (
@@ -175,6 +276,11 @@ function Totals({ view, found, step, setStep }: TotalsProps) {
             </button>
           ))}
       </div>
+      {again.length > 0 && (
+        <button className="button" title="Their cells are chosen in Record" onClick={() => void recordAgain().catch(sayError)}>
+          Record {again.length} again
+        </button>
+      )}
       {mendable.length > 0 && (
         <Popup button={`Mend ${mendable.length} that can be`} title="What would change">
           {(close) => <Mending view={view} of={mendable} close={close} />}
@@ -201,7 +307,7 @@ function Mending({ view, of, close }: { view: InstrumentView; of: FindingView[];
             {some.length <= 3 &&
               some.map((finding) => (
                 <span key={finding.key} className="block text-[12px] text-ink2">
-                  {whereOf(view, finding)}: {inWords(finding.mend!.changes)}
+                  {whereOf(finding)}: {inWords(finding.mend!.changes)}
                 </span>
               ))}
           </li>
@@ -255,7 +361,7 @@ function Row({ view, finding, chosen }: { view: InstrumentView; finding: Finding
       <Dot finding={finding} />
       <button className="min-w-0 grow text-left" onClick={() => lookAtFinding(view, finding)}>
         <span className="block truncate">
-          <b className="font-semibold">{finding.title}</b> <span className="font-mono text-[12px]">{whereOf(view, finding)}</span>
+          <b className="font-semibold">{finding.title}</b> <span className="font-mono text-[12px]">{whereOf(finding)}</span>
         </span>
         <span className="block text-[12px] text-ink2">{finding.accepted ? `Accepted: ${finding.accepted}` : inWords(finding.says)}</span>
       </button>
@@ -334,7 +440,7 @@ function Chosen({
   return (
     <div className="card p-3" data-part="chosen finding">
       <h3 className="font-semibold">
-        {finding.title} <span className="font-normal text-ink2">{whereOf(view, finding)}</span>
+        {finding.title} <span className="font-normal text-ink2">{whereOf(finding)}</span>
       </h3>
       <p className="text-ink2">{inWords(finding.says)}</p>
       {finding.mend && <p className="text-[12px] text-ink2">{`${finding.mend.label}: ${inWords(finding.mend.changes)}`}</p>}

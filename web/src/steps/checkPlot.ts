@@ -1,8 +1,9 @@
-// The worst of each cell, and how loud every key is heard, softly and hard.
+// The worst of each cell, and what is heard of every key, softly and hard.
 import type { BoardCell } from "../model/cells";
 import type { FindingView, Findings } from "../model/findings";
 import type { Box, Plot } from "../parts/Board";
 import { SANS, type Surface } from "../parts/canvas";
+import type { HeardWhat } from "../state/view";
 
 export function paintFinding({ ctx, colours }: Surface, cell: BoardCell, box: Box, finding: FindingView | undefined): void {
   const middle = box.y + box.height / 2;
@@ -32,26 +33,46 @@ export function paintFinding({ ctx, colours }: Surface, cell: BoardCell, box: Bo
   ctx.fillText(words, box.x + 20, middle);
 }
 
-/** Levels are read down to so far under the loudest. */
-const RANGE_DB = 36;
+/** How each is shown beside the board: its title, the least span that is shown, and its unit. */
+const HEARD = {
+  level_dbfs: { title: "level as heard", span: 36, unit: "dBFS", digits: 1 },
+  cents: { title: "pitch as heard", span: 30, unit: "ct", digits: 1 },
+  brightness_key: { title: "brightness as heard", span: 24, unit: "st", digits: 1 },
+} as const;
+/** Values are read in lines of so much. */
+const ROUND = 6;
 
-export function levelPlot(findings: Findings | undefined): Plot {
+/** What is heard of keys, softly and hard, beside what their neighbours tell. */
+export function heardPlot(findings: Findings | undefined, what: HeardWhat, walked?: { key: number; strike: number }): Plot {
+  const { title, span, unit, digits } = HEARD[what];
   const keys = findings?.keys ?? [];
-  const heard = keys.flatMap(({ level_dbfs }) => (level_dbfs == null ? [] : [level_dbfs]));
-  const high = Math.ceil(Math.max(-40, ...heard) / 6) * 6;
+  const expected = findings?.expected ?? [];
+  const values = keys.flatMap((one) => (one[what] == null ? [] : [one[what]]));
+  const least = Math.min(...values);
+  const most = Math.max(what === "level_dbfs" ? -40 : -Infinity, ...values);
+  // Levels hang from the loudest; the others lie around their middle.
+  const middle = Number.isFinite(least) ? (least + most) / 2 : 0;
+  const wide = Math.max(span, Number.isFinite(least) && what !== "level_dbfs" ? (most - least) * 1.1 : 0);
+  const high = what === "level_dbfs" ? Math.ceil(most / ROUND) * ROUND : middle + wide / 2;
   const strikes = [...new Set(keys.map(({ strike }) => strike))].sort((a, b) => a - b);
+  const at = (strike: number, of: (n: number) => number | null | undefined) =>
+    keys
+      .flatMap((one, n): [number, number][] => {
+        const value = of(n);
+        return one.strike === strike && value != null ? [[one.key, value]] : [];
+      })
+      .sort((a, b) => a[0] - b[0]);
+  const here = walked && keys.find(({ key, strike }) => key === walked.key && strike === walked.strike)?.[what];
   return {
-    title: "level as heard",
-    low: high - RANGE_DB,
+    title,
+    low: high - wide,
     high,
     value: () => undefined,
-    show: (value) => `${value.toFixed(1)} dBFS`,
-    lines: strikes.map((strike, n) => ({
-      loud: n,
-      points: keys
-        .filter((one) => one.strike === strike && one.level_dbfs != null)
-        .sort((a, b) => a.key - b.key)
-        .map((one): [number, number] => [one.key, one.level_dbfs!]),
-    })),
+    show: (value) => `${value.toFixed(digits)} ${unit}`,
+    lines: strikes.flatMap((strike, n) => [
+      { loud: n, dashed: true, points: at(strike, (of) => expected[of]?.[what]) },
+      { loud: n, points: at(strike, (of) => keys[of]![what]) },
+    ]),
+    ...(walked && here != null ? { at: { key: walked.key, value: here } } : {}),
   };
 }

@@ -228,6 +228,10 @@ kinds! {
     StrikeLevelSteps "strike_level_steps" "A harder strike is softer" at Shape: Db Over 1.0, weight 2.0, "1 dB is the least difference that is heard.";
     /// A key is off its pitch.
     KeyOffPitch "key_off_pitch" "Key out of tune" at Tune: Cents Over 10.0, weight 1.5, "As played, from its neighbours; two neighbours within 5 cents each are 10 apart at most.";
+    /// A key is brighter or duller than its neighbours.
+    KeyBrightnessSteps "key_brightness_steps" "Brightness steps along the keys" at Map: Semitones Over 9.0, weight 1.0, "As played, from the curve of all keys at that strike; a recording that serves its neighbours takes its spectrum along, four keys up or down: common practice.";
+    /// A harder strike is duller.
+    StrikeBrightnessSteps "strike_brightness_steps" "A harder strike is duller" at Shape: Semitones Over 4.0, weight 1.0, "Harder strikes sound brighter: common practice.";
     /// A key begins with a click.
     ClickAtKeyDown "click_at_key_down" "Click as the key goes down" at Shape: Level Level -40.0, weight 2.0, "A step of a hundredth of the loudest is heard as a click: common practice.";
     /// A key ends with a click.
@@ -236,6 +240,8 @@ kinds! {
     Hangs "hangs" "Note hangs" at Shape: Ms Over 10_000.0, weight 2.0, "Ten seconds after its key came up nothing is waited for: common practice.";
     /// What sounds on key-up is louder than the note was.
     KeyUpLoud "key_up_loud" "Key-up sound is loud" at Shape: Db Over 6.0, weight 1.0, "Over the level at which the note was let go: common practice.";
+    /// Somebody heard something, and marked its key.
+    Marked "marked" "Marked by ear" at Map: None So 0.0, weight 1.0, "Whoever walked along the keys said so.";
     /// Voices are taken from a chord.
     TooFewVoices "too_few_voices" "Too few voices for a chord" at Shape: Count So 0.0, weight 2.0, "Ten keys, as many as hands have fingers, each with all that sounds on it.";
     /// A chord goes over full scale.

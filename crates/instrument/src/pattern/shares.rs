@@ -62,7 +62,7 @@ pub(super) fn share_of(target: Target, fact: Fact, value: &Value) -> Option<Shar
         }),
         Target::Bus(_) | Target::Send(..) | Target::Effect(..) => Some(Share::Effects),
         Target::Page(_) | Target::Part(_) | Target::Preset(_) => Some(Share::Panel),
-        Target::Finding(_) | Target::FindingKind(_) => None,
+        Target::Finding(_) | Target::FindingKind(_) | Target::Mark(_) => None,
     }
 }
 

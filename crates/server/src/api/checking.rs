@@ -4,10 +4,11 @@ use crate::App;
 use crate::problem::Problem;
 use axum::Json;
 use axum::extract::{Path, Query, State};
-use axum::http::StatusCode;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
 use instrument::{Finding, Wish, accepting};
 use serde::Deserialize;
-use shown::{FindingsView, findings_of};
+use shown::{FindingsView, MENDING, findings_of, report_of};
 use std::collections::HashSet;
 use utoipa::{IntoParams, ToSchema};
 
@@ -38,9 +39,27 @@ pub(super) async fn show_findings(
     let found = findings(&app, id).await?;
     if found.to_hear > 0 {
         app.store.enqueue_listen(id, &found.wanted, again).await?;
+    } else {
+        app.store.put_looked(id, found.counts()).await?;
     }
     Ok(Json(found))
 }
+
+/// The same on one page, to print or to keep: what it is, its figures, what was mended, accepted and is open.
+#[utoipa::path(get, path = "/api/instruments/{id}/report", params(("id" = u64, Path)), responses((status = 200, content_type = "text/html", body = String), (status = 404, body = Problem)))]
+pub(super) async fn show_report(State(app): State<App>, Path(id): Path<u64>) -> Result<Response, Problem> {
+    let report = report_of(&app.store, id).await?;
+    let report = report.ok_or_else(|| Problem::missing("instrument"))?;
+    let headers = [
+        (header::CONTENT_TYPE, "text/html; charset=utf-8"),
+        (header::CONTENT_SECURITY_POLICY, REPORT_MAY),
+    ];
+    Ok((headers, report.html("")).into_response())
+}
+
+/// A report is read and printed, and does nothing else.
+const REPORT_MAY: &str =
+    "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; sandbox allow-modals";
 
 /// What is done about findings.
 #[derive(Deserialize, ToSchema)]
@@ -93,7 +112,7 @@ pub(super) async fn act_on_findings(
                 return Err(Problem::refused("None of that can be mended by itself."));
             }
             (
-                format!("mending: {title}{several}"),
+                format!("{MENDING}{title}{several}"),
                 mends.into_iter().flat_map(|mend| mend.wishes).collect(),
             )
         }

@@ -6,6 +6,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
+use shown::HOUSE_LIMITS;
 use utoipa::ToSchema;
 
 /// A kind of thing that is kept.
@@ -18,6 +19,8 @@ pub(super) enum KeptKind {
     Course,
     /// A number that all instruments of the shelf go by.
     Shelf,
+    /// From where on something is found, in all instruments: by the name of its kind.
+    Limit,
 }
 
 impl KeptKind {
@@ -26,6 +29,7 @@ impl KeptKind {
             Self::Shape => "shape",
             Self::Course => "course",
             Self::Shelf => "shelf",
+            Self::Limit => HOUSE_LIMITS,
         }
     }
 }

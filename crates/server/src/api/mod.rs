@@ -139,6 +139,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(shaping::levels))
         .routes(routes!(shaping::layer_levels))
         .routes(routes!(checking::show_findings, checking::act_on_findings))
+        .routes(routes!(checking::show_report))
         .routes(routes!(shaping::heard))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))
@@ -321,6 +322,9 @@ struct HeardAs {
     format: Option<exports::FormatName>,
     /// As it was in this edition; `None` as it is.
     edition: Option<u64>,
+    /// Without effects.
+    #[serde(default)]
+    dry: bool,
 }
 
 /// The program as the engine takes it, see [`program::Pieces`]: the whole, or as a format will hold it, on the same samples.
@@ -328,7 +332,7 @@ struct HeardAs {
 async fn flat_program(
     State(app): State<App>,
     Path(id): Path<u64>,
-    Query(HeardAs { format, edition }): Query<HeardAs>,
+    Query(HeardAs { format, edition, dry }): Query<HeardAs>,
 ) -> Result<Response, Problem> {
     let pieces = async || {
         let whole = match edition {
@@ -339,6 +343,7 @@ async fn flat_program(
                 own.map(|(_, frozen)| frozen.program)
             }
         };
+        let whole = whole.map(|whole| if dry { whole.dry() } else { whole });
         let Some(whole) = &whole else {
             return Ok(None);
         };
@@ -348,8 +353,8 @@ async fn flat_program(
         };
         Ok(Some(pieces?.into()))
     };
-    let answer = match (format, edition) {
-        (None, None) => app.programs.answer(id, pieces).await?,
+    let answer = match (format, edition, dry) {
+        (None, None, false) => app.programs.answer(id, pieces).await?,
         _ => pieces().await?,
     };
     let bytes = answer.ok_or_else(|| Problem::missing("instrument"))?;

@@ -2,10 +2,9 @@
 
 use super::files::{Heard, decoded};
 use super::places::Place;
-use crate::treated::worth_of_loop;
 use anyhow::Context;
-use instrument::{ByTreatment, ResolvedTake};
-use signal::{Audio, Levels, LoopFacts, Measurement};
+use instrument::ResolvedTake;
+use signal::{Audio, Measurement};
 use std::collections::HashMap;
 use std::path::PathBuf;
 
@@ -50,33 +49,6 @@ impl Sounds {
             Some(treatment) => signal::clean(&audio, &treatment.cleaning, treatment.places(&sound.facts)),
             None => audio,
         })
-    }
-
-    /// Levels of a take that is cleaned, and what a loop is worth that measuring did not find.
-    pub(super) fn judge(
-        &self,
-        take: &ResolvedTake,
-        levels: &mut ByTreatment<Levels>,
-        loops: &mut ByTreatment<LoopFacts>,
-    ) -> anyhow::Result<()> {
-        let (Some(treatment), Some(facts)) = (&take.treatment, &take.facts) else {
-            return Ok(());
-        };
-        let cleaned = treatment.cleaned_name(facts);
-        let looped = treatment.looped.zip(treatment.loop_name(facts));
-        let looped = looped.filter(|_| treatment.measured_loop(facts).is_none());
-        if cleaned.is_none() && looped.is_none() {
-            return Ok(());
-        }
-        let audio = self.audio(take)?;
-        let id = take.recorded.id;
-        if let Some(name) = cleaned {
-            levels.insert((id, name), Levels::of(&audio, facts.start_frame, facts.end_frame));
-        }
-        if let Some((looped, name)) = looped {
-            loops.insert((id, name), worth_of_loop(&audio, looped, facts));
-        }
-        Ok(())
     }
 }
 
