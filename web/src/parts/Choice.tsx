@@ -1,6 +1,6 @@
 // One of several.
 import { Select } from "radix-ui";
-import { useId } from "react";
+import { type RefObject, useId } from "react";
 
 interface Props<T extends string> {
   label: string;
@@ -9,9 +9,11 @@ interface Props<T extends string> {
   onChange: (value: T) => void;
   /** Instead of a label above: said inside while nothing is chosen. */
   quiet?: boolean;
+  /** What has the focus once something was chosen; itself where that is left out. */
+  then?: RefObject<HTMLElement | null>;
 }
 
-export function Choice<T extends string>({ label, value, options, onChange, quiet }: Props<T>) {
+export function Choice<T extends string>({ label, value, options, onChange, quiet, then }: Props<T>) {
   const id = useId();
   return (
     <div className="relative">
@@ -29,7 +31,16 @@ export function Choice<T extends string>({ label, value, options, onChange, quie
           <Select.Icon className="text-ink3">▾</Select.Icon>
         </Select.Trigger>
         <Select.Portal>
-          <Select.Content position="popper" sideOffset={4} className="z-50 min-w-40 rounded-lg border border-line bg-raised p-1 shadow-lg">
+          <Select.Content
+            position="popper"
+            sideOffset={4}
+            className="z-50 min-w-40 rounded-lg border border-line bg-raised p-1 shadow-lg"
+            onCloseAutoFocus={(event) => {
+              if (!then?.current) return;
+              event.preventDefault();
+              then.current.focus();
+            }}
+          >
             <Select.Viewport>
               {options.map((option) => (
                 <Select.Item

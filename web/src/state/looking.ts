@@ -1,4 +1,5 @@
-// Going from one finding to the next.
+// Going from one finding to the next, and what was found at the last look.
+import { create } from "zustand";
 import type { InstrumentView } from "../api/client";
 import { cellId } from "../model/cells";
 import { type FindingView, isLeft, type Looked } from "../model/findings";
@@ -7,7 +8,7 @@ import { useView } from "./view";
 const lookOf = (id: number) => `ladder-looked-${id}`;
 
 /** What was found when Check was left in this browser. */
-export function lastLook(id: number): Looked[] {
+function lastLook(id: number): Looked[] {
   try {
     const kept: unknown = JSON.parse(localStorage.getItem(lookOf(id)) ?? "[]");
     return Array.isArray(kept) ? (kept as Looked[]) : [];
@@ -16,14 +17,27 @@ export function lastLook(id: number): Looked[] {
   }
 }
 
-/** Keeps what is found now, for the next look. */
-export function keepLook(id: number, findings: FindingView[]): void {
-  const all = findings.filter((one) => isLeft(one)).map((one): Looked => ({ key: one.key, what: `${one.title} ${one.place}` }));
+/** All that was found since Check was opened, and at the look before, by instrument. */
+export const useLooked = create<Record<number, Looked[]>>(() => ({}));
+
+/** Notes what is found now, for this look and for the next. */
+export function noteLook(id: number, findings: FindingView[]): void {
+  const now = findings.filter((one) => isLeft(one)).map((one): Looked => ({ key: one.key, what: `${one.title} ${one.place}` }));
+  useLooked.setState((all) => {
+    const before = all[id] ?? lastLook(id);
+    const known = new Set(before.map(({ key }) => key));
+    return { ...all, [id]: [...before, ...now.filter(({ key }) => !known.has(key))] };
+  });
   try {
-    localStorage.setItem(lookOf(id), JSON.stringify(all));
+    localStorage.setItem(lookOf(id), JSON.stringify(now));
   } catch {
     // Without room for it the next look begins from nothing.
   }
+}
+
+/** The look is over: the next begins from what is left now. */
+export function endLook(id: number): void {
+  useLooked.setState((all) => Object.fromEntries(Object.entries(all).filter(([of]) => Number(of) !== id)), true);
 }
 
 /** Chooses a finding, its cell on the board of its pass with it, and brings its key into view. */

@@ -13,7 +13,7 @@ import { player } from "../sound/player";
 import { queries } from "../state/client";
 import { act, change } from "../state/edits";
 import { usePending } from "../state/pending";
-import { keepLook, lastLook, lookAtFinding } from "../state/looking";
+import { endLook, lookAtFinding, noteLook, useLooked } from "../state/looking";
 import { findingsQuery, makingsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
 import { Walk } from "./Walk";
@@ -33,6 +33,10 @@ export function CheckBench({ view }: { view: InstrumentView }) {
   const query = useQuery(findingsQuery(view.id));
   const [shows, setShows] = useState<Shows>("findings");
   const found = query.data;
+  useEffect(() => {
+    if (found) noteLook(view.id, found.findings);
+  }, [view.id, found]);
+  useEffect(() => () => endLook(view.id), [view.id]);
   if (query.isError && !found) {
     return (
       <div className="card p-4">
@@ -199,12 +203,10 @@ function LimitField({ view, limit, forAll }: { view: InstrumentView; limit: Sche
   );
 }
 
-/** What was there at the last look and is no more. */
+/** What was there at the last look, or since, and is no more. */
 function Gone({ id, found }: { id: number; found: Findings }) {
-  // What one comes from stays what it was while this is open: the next time begins from what is left then.
-  const [before] = useState(() => lastLook(id));
-  useEffect(() => keepLook(id, found.findings), [id, found]);
-  const gone = goneSince(before, found);
+  const seen = useLooked((all) => all[id]);
+  const gone = goneSince(seen ?? [], found);
   if (gone.length === 0) return null;
   return (
     <details className="card px-3 py-2" data-part="gone">

@@ -1,5 +1,5 @@
 // A walk along the keys, one after another, as the engine plays them, beside what their neighbours tell.
-import { useEffect, useEffectEvent, useMemo, useState } from "react";
+import { useEffect, useEffectEvent, useMemo, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import type { Findings } from "../model/findings";
 import { inWords, keyName } from "../model/keys";
@@ -17,6 +17,8 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
   const [strike, setStrike] = useState<number | undefined>(() => found.keys.at(-1)?.strike);
   const { dry, setDry, heardWhat, setHeardWhat } = useView();
   const { at, begun, goes, pace, chord, stops } = useWalking();
+  // Whoever chose something goes on with the same hand.
+  const goButton = useRef<HTMLButtonElement>(null);
   const { kept, place, channel } = usePhrases();
   const all = useMemo(
     () => stations(found.keys, way, strike, notesOf(kept[place], channel)),
@@ -33,14 +35,15 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
   };
   // One hand steers it, wherever the focus is: letters that are typed stay letters.
   const pressed = useEffectEvent((event: KeyboardEvent) => {
-    if (isWritten(event) || event.ctrlKey || event.metaKey || event.altKey) return;
+    const isTick = event.target instanceof HTMLInputElement && event.target.type === "checkbox";
+    if ((isWritten(event) && !isTick) || event.ctrlKey || event.metaKey || event.altKey) return;
     const isButton = event.target instanceof HTMLElement && event.target.closest("button,a") !== null;
     const acts: Record<string, (() => void) | undefined> = {
       ArrowUp: () => step(way === "down" ? -1 : 1),
       ArrowDown: () => step(way === "down" ? 1 : -1),
       ArrowRight: () => step(1),
       ArrowLeft: () => step(-1),
-      " ": isButton ? undefined : toggle,
+      " ": isButton || isTick ? undefined : toggle,
       Enter: isButton ? undefined : () => mark("Marked by ear."),
     };
     const act = acts[event.key];
@@ -66,6 +69,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
     <div className="card flex flex-col gap-3 p-3" data-part="walk">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <Choice
+          then={goButton}
           label="Way"
           value={way}
           options={[
@@ -80,6 +84,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
         />
         {way !== "phrase" && (
           <Choice
+            then={goButton}
             label="Strike"
             value={String(strike ?? "each")}
             options={[...strikes.map((one) => ({ value: String(one), name: `struck ${one}` })), { value: "each", name: "each in turn" }]}
@@ -90,6 +95,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
           />
         )}
         <Choice
+          then={goButton}
           label="Pace"
           value={pace}
           options={[
@@ -109,7 +115,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
       {station && (
         <>
           <div className="flex items-center gap-3">
-            <button className="button act !px-4" onClick={toggle}>
+            <button ref={goButton} className="button act !px-4" onClick={toggle}>
               {goes ? "Stop" : begun && at + 1 < all.length ? "Go on" : "Walk"}
             </button>
             <button className="button" aria-label="One back" onClick={() => step(-1)}>
@@ -168,6 +174,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
       )}
       <div className="flex flex-wrap items-center gap-2 text-[12px] text-ink3">
         <Choice
+          then={goButton}
           label="Beside the board"
           value={heardWhat}
           options={[
