@@ -2,7 +2,7 @@
 
 use crate::mends::mend;
 use instrument::{
-    Covered, Fact, Fill, Finding, FindingKind, Mend, MiddleC, Resolved, Said, Target, coverage, key_name,
+    Covered, Fact, Fill, Finding, FindingKind, How, Mend, MiddleC, Resolved, Said, Target, coverage, key_name,
 };
 use program::{On, Region};
 use std::collections::HashSet;
@@ -50,8 +50,11 @@ fn not_recorded(resolved: &Resolved) -> Vec<Finding> {
         .collect()
 }
 
+/// Files are as long as they are: what a plan would ask for is no matter there.
 fn advised(resolved: &Resolved) -> impl Iterator<Item = Finding> {
-    resolved.advice.iter().map(|advice| {
+    let is_asked_for = resolved.plan.source.how != How::Files;
+    let advice = resolved.advice.iter().filter(move |_| is_asked_for);
+    advice.map(|advice| {
         let number = |value: u32| Said::Value(value.into());
         let pass = Target::Pass(advice.pass);
         let mut wishes = vec![
@@ -224,8 +227,11 @@ mod tests {
 
     #[test]
     fn what_the_first_takes_tell_is_mended_in_the_plan() {
-        // They sound to their last frame: the tail is too short.
-        let advised: Vec<Finding> = advised(&resolved(takes_but(99))).collect();
+        // They sound to their last frame: the tail is too short. Of files nothing is asked for.
+        let mut all = resolved(takes_but(99));
+        assert_eq!(advised(&all).count(), 0);
+        all.plan.source.how = How::OverMidi;
+        let advised: Vec<Finding> = advised(&all).collect();
         assert_eq!(kinds(&advised), [FindingKind::PlanDiffers]);
         let mend = advised[0].mend.as_ref().expect("a mend");
         let facts: Vec<Fact> = mend.wishes.iter().map(|wish| wish.fact).collect();
