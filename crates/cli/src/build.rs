@@ -1,13 +1,14 @@
 //! `ladder build`: an instrument of a folder of named recordings.
 
-use crate::checking::{name_of, reported};
+use crate::checking::reported;
+use crate::planned::{name_of, plan_of};
 use crate::telling;
 use crate::writing::Writing;
 use anyhow::anyhow;
 use check::Report;
 use clap::{Args, ValueEnum};
 use formats::{Format, Loss, Place, clean_name};
-use instrument::{Kind, Limits, PlanFile};
+use instrument::{Kind, Limits};
 use maud::{Markup, html};
 use serde_json::json;
 use std::io::Write;
@@ -202,12 +203,6 @@ impl Build {
 
 /// A format, and what it does not hold.
 type Written = (&'static str, Vec<Loss>);
-
-pub fn plan_of(path: &Path) -> anyhow::Result<PlanFile> {
-    let text = std::fs::read_to_string(path)
-        .map_err(|error| refusal(format!("«{}» cannot be read: {error}", path.display())))?;
-    PlanFile::read(&text).map_err(refusal)
-}
 
 /// That what is written does not lie among the recordings: it would be taken for one the next time.
 fn outside(out: &Path, folder: &Path) -> anyhow::Result<()> {

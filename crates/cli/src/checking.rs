@@ -1,13 +1,13 @@
 //! `ladder check`: what is wrong with an instrument, without a server.
 
-use crate::build::plan_of;
+use crate::planned::{name_of, plan_of};
 use crate::telling;
 use check::Report;
 use clap::Args;
 use formats::Format;
-use instrument::{FindingKind, Kind, Limits, PlanFile};
+use instrument::{FindingKind, Kind, Limits};
 use std::io::Write;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::ExitCode;
 use work::{AtHand, Opened, OpenedInPlace, ToBuild, build, check_at_hand, write_whole};
 
@@ -101,22 +101,6 @@ fn told(what: &'static str) -> impl Fn(f64) -> bool + Sync {
         telling::share(what, share);
         true
     }
-}
-
-/// As an instrument of a folder is called: as it is planned, else as its folder is.
-pub fn name_of(folder: &Path, plan: Option<&PlanFile>) -> String {
-    let planned = plan.and_then(|file| file.name.clone());
-    let called = || {
-        Some(
-            folder
-                .canonicalize()
-                .ok()?
-                .file_name()?
-                .to_string_lossy()
-                .into_owned(),
-        )
-    };
-    planned.or_else(called).unwrap_or_else(|| "Instrument".to_owned())
 }
 
 fn format(text: &str) -> Result<Format, String> {

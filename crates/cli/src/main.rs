@@ -5,6 +5,7 @@ mod checking;
 mod convert;
 mod from;
 mod measure;
+mod planned;
 mod render;
 mod telling;
 mod writing;
