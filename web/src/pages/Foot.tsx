@@ -44,11 +44,11 @@ export function Foot({
   const followed = useMemo(() => controllersOf(view.program.shapes), [view.program.shapes]);
   const waiting = useMemo(() => view.takes.filter((t) => !t.facts).length - view.unmeasured.length, [view]);
   return (
-    <footer className="flex h-[26px] shrink-0 items-center gap-6 border-t border-line bg-sheet px-4 text-[11.5px] text-ink2">
+    <footer className="flex h-[26px] shrink-0 items-center gap-4 border-t border-line bg-sheet px-4 text-[11.5px] whitespace-nowrap text-ink2">
       {!connected && <span className="font-medium text-mark">The server does not answer; what was kept is safe, trying again…</span>}
       {note === undefined && <ChooseMenu cells={cells} plot={plot} />}
-      <span className="whitespace-nowrap">{note ?? `${chosen.size} of ${cells.length} cells chosen`}</span>
-      <label className="flex items-center gap-1 whitespace-nowrap" title="The key that is struck is the chosen cell, in every step">
+      <span>{note ?? `${chosen.size} of ${cells.length} cells chosen`}</span>
+      <label className="flex items-center gap-1" title="The key that is struck is the chosen cell, in every step">
         <input type="checkbox" checked={choosePlayed} onChange={(event) => setChoosePlayed(event.target.checked)} />
         Choose what I play
       </label>
@@ -61,7 +61,7 @@ export function Foot({
         Space plays <b className="font-medium">{raw ? "raw" : "treated"}</b>
       </button>
       <button
-        className={`whitespace-nowrap rounded px-1 hover:bg-line2 ${heardAs || heardEdition ? "text-mark" : ""}`}
+        className={`rounded px-1 hover:bg-line2 ${heardAs || heardEdition ? "text-mark" : ""}`}
         data-part="heard-as"
         title="F goes from the whole to what SFZ will hold of it, and to what a SoundFont will; Export tells what that is"
         onClick={() => (heardEdition ? setHeardEdition(undefined) : setHeardAs(nextHeard(heardAs)))}
