@@ -1,17 +1,17 @@
 //! What is wrong with keys as they sound, from the engine.
 
+use crate::Heard;
+use crate::expected::{Expected, Run, expected, runs};
 use crate::mends::tenth;
-use crate::{Expected, Heard, expected};
+use crate::usual::out_of_usual;
 use instrument::{Finding, FindingKind, MiddleC, Resolved, key_name};
 use signal::KeySound;
 use std::collections::BTreeMap;
 
 pub(crate) fn found(resolved: &Resolved, heard: &Heard) -> Vec<Finding> {
-    let mut found = Vec::new();
-    for (sound, expected) in heard.keys.iter().zip(expected(&heard.keys)) {
-        found.extend(one_key(sound));
-        found.extend(off_expected(sound, expected, resolved.plan.kind.pitched()));
-    }
+    let keys = &heard.keys;
+    let mut found: Vec<Finding> = keys.iter().flat_map(one_key).collect();
+    found.extend(off_expected(resolved, keys));
     found.extend(harder(&heard.keys));
     if let Some(chord) = heard.chord {
         let says = format!("Ten keys struck hard reach {} dBTP.", tenth(chord.peak_dbtp));
@@ -75,29 +75,81 @@ fn one_key(sound: &KeySound) -> Vec<Finding> {
     found
 }
 
-/// A key beside the curve of all of them: an instrument that is tuned otherwise as a whole is right by itself.
-fn off_expected(sound: &KeySound, expected: Expected, pitched: bool) -> impl Iterator<Item = Finding> {
-    let off = |is: Option<f64>, expected: Option<f64>| Some(is? - expected?);
-    let name = name(sound);
-    let level = off(sound.level_dbfs, expected.level_dbfs).map(|off| {
-        let way = if off > 0.0 { "louder" } else { "softer" };
-        let says = format!("{name} is {} dB {way} than its neighbours.", tenth(off.abs()));
-        (FindingKind::KeyLevelSteps, off, says)
-    });
-    let pitch = off(sound.cents, expected.cents).filter(|_| pitched).map(|off| {
-        let says = format!("{name} sounds {} cents from its neighbours.", tenth(off));
-        (FindingKind::KeyOffPitch, off, says)
-    });
-    let brightness = off(sound.brightness_key, expected.brightness_key).map(|off| {
-        let way = if off > 0.0 { "brighter" } else { "duller" };
-        let says = format!(
-            "{name} is {} semitones {way} than its neighbours.",
-            tenth(off.abs())
-        );
-        (FindingKind::KeyBrightnessSteps, off, says)
-    });
-    let all = [level, pitch, brightness].into_iter().flatten();
-    all.map(|(kind, off, says)| at(sound, Finding::measured(kind, off, says)))
+/// What of a key is compared with its neighbours.
+struct Compared {
+    kind: FindingKind,
+    unit: &'static str,
+    /// Under what is expected, and over it.
+    ways: [&'static str; 2],
+    is: fn(&KeySound) -> Option<f64>,
+    expected: fn(&Expected) -> Option<f64>,
+}
+
+const LEVEL: Compared = Compared {
+    kind: FindingKind::KeyLevelSteps,
+    unit: "dB",
+    ways: ["softer", "louder"],
+    is: |sound| sound.level_dbfs,
+    expected: |of| of.level_dbfs,
+};
+const PITCH: Compared = Compared {
+    kind: FindingKind::KeyOffPitch,
+    unit: "cents",
+    ways: ["lower", "higher"],
+    is: |sound| sound.cents,
+    expected: |of| of.cents,
+};
+const BRIGHTNESS: Compared = Compared {
+    kind: FindingKind::KeyBrightnessSteps,
+    unit: "semitones",
+    ways: ["duller", "brighter"],
+    is: |sound| sound.brightness_key,
+    expected: |of| of.brightness_key,
+};
+
+/// Keys that lie further from the curve of their strike than is usual there. What is wrong with keys that the same recordings play is one finding, of the one
+/// that is furthest off; an instrument that is tuned otherwise as a whole is right by itself.
+fn off_expected(resolved: &Resolved, keys: &[KeySound]) -> Vec<Finding> {
+    let expected = expected(keys, &resolved.program);
+    let runs = runs(keys, &resolved.program);
+    let pitched = resolved.plan.kind.pitched();
+    let compared = [LEVEL, PITCH, BRIGHTNESS].into_iter();
+    let mut found = Vec::new();
+    for compared in compared.filter(|of| pitched || of.kind != FindingKind::KeyOffPitch) {
+        let off = |n: usize| Some((compared.is)(&keys[n])? - (compared.expected)(&expected[n])?);
+        for of_strike in runs.chunk_by(|a, b| a.strike(keys) == b.strike(keys)) {
+            let worst = |run: &'_ Run| {
+                let all = run.places.iter().filter_map(|n| off(*n));
+                all.max_by(|a, b| a.abs().total_cmp(&b.abs()))
+            };
+            let all: Vec<(&Run, f64)> = (of_strike.iter())
+                .filter_map(|run| Some((run, worst(run)?)))
+                .collect();
+            let beyond = out_of_usual(all.iter().map(|(_, off)| *off));
+            let out = all.into_iter().filter(|(_, off)| off.abs() > beyond);
+            found.extend(out.map(|(run, off)| stepped_out(&compared, run.ends(keys), off)));
+        }
+    }
+    found
+}
+
+fn stepped_out(compared: &Compared, (low, high): (&KeySound, &KeySound), off: f64) -> Finding {
+    let (name, beside) = if low.key == high.key {
+        (format!("{} is", name(low)), "its")
+    } else {
+        let low = key_name(low.key, MiddleC::C4);
+        (format!("{low}–{} are", name(high)), "their")
+    };
+    let says = format!(
+        "{name} {} {} {} than {beside} neighbours.",
+        tenth(off.abs()),
+        compared.unit,
+        compared.ways[usize::from(off > 0.0)]
+    );
+    Finding {
+        keys: Some([low.key, high.key]),
+        ..at(low, Finding::measured(compared.kind, off, says))
+    }
 }
 
 /// The same key struck harder.
@@ -148,6 +200,7 @@ mod tests {
     use super::*;
     use crate::ChordHeard;
     use crate::tests::{empty, kinds, over};
+    use program::{Program, Region};
 
     /// Keys 40 to 60 at two strikes, in tune, the harder one 12 dB louder, all a little softer up the keys.
     fn even() -> Heard {
@@ -191,6 +244,32 @@ mod tests {
         assert!(off[0].is_wrong(), "{off:?}");
         let silent = found_in(|heard| heard.keys[20].level_dbfs = None);
         assert_eq!(kinds(&silent), [FindingKind::SilentKey]);
+    }
+
+    #[test]
+    fn keys_of_one_recording_that_step_out_are_one_finding() {
+        let regions = (0..7).map(|n| Region::whole(0, 42 + 3 * n, 1_000).on_keys(40 + 3 * n, 42 + 3 * n));
+        let mut of = empty();
+        of.program = Program::plain("reeds", Vec::new(), regions.collect());
+        let mut heard = even();
+        for loud in heard
+            .keys
+            .iter_mut()
+            .filter(|of| (49..=51).contains(&of.key) && of.strike > 64)
+        {
+            loud.level_dbfs = loud.level_dbfs.map(|db| db + 8.0);
+        }
+        let found = over(found(&of, &heard));
+        assert_eq!(kinds(&found), [FindingKind::KeyLevelSteps]);
+        assert_eq!(
+            (found[0].keys, found[0].strikes),
+            (Some([49, 51]), Some([112, 112]))
+        );
+        assert!(
+            found[0].says.starts_with("C♯3–D♯3 struck 112 are 8"),
+            "{}",
+            found[0].says
+        );
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 use crate::Heard;
 use crate::mends::{of_take, tenth};
+use crate::usual::out_of_usual;
 use instrument::{Cell, Curve, Fact, Finding, FindingKind, LayerId, PassId, Resolved, ResolvedTake, Target};
 use serde_json::json;
 use std::collections::BTreeMap;
@@ -88,11 +89,6 @@ fn against(take: &ResolvedTake, off: f64) -> Option<Finding> {
     Some(on(take, finding.mended_by(Some(mend))))
 }
 
-/// By how many times their usual distance from the curve something stands out of a set that is uneven by itself.
-const OUT_OF_USUAL: f64 = 2.0;
-/// A median distance is that of a normal spread by this (the inverse of its third quartile).
-const OF_NORMAL: f64 = 1.4826;
-
 /// How far a value of each take lies from where that of its layer runs, of those that lie further off than is usual there.
 fn off_curve<'a>(
     chosen: &[&'a ResolvedTake],
@@ -113,11 +109,9 @@ fn off_curve<'a>(
             .into_iter()
             .map(|(take, value)| (take, value - curve.at(key(take))))
             .collect();
-        let mut distances: Vec<f64> = off.iter().map(|(_, off)| off.abs()).collect();
-        distances.sort_by(f64::total_cmp);
-        let usual = distances.get(distances.len() / 2).copied().unwrap_or(0.0) * OF_NORMAL;
+        let beyond = out_of_usual(off.iter().map(|(_, off)| *off));
         off.into_iter()
-            .filter(move |(_, off)| enough && off.abs() > usual * OUT_OF_USUAL)
+            .filter(move |(_, off)| enough && off.abs() > beyond)
     })
 }
 

@@ -12,6 +12,7 @@ mod marked;
 mod mends;
 mod one_take;
 mod report;
+mod usual;
 
 pub use expected::{Expected, expected};
 pub use report::{Figure, Report, Reported, place_of};

@@ -126,7 +126,7 @@ impl Report {
             figures: figures(resolved, heard),
             findings: found.iter().map(reported).collect(),
             mended,
-            expected: expected(&heard.keys),
+            expected: expected(&heard.keys, &resolved.program),
             keys: heard.keys.clone(),
         }
     }

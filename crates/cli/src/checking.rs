@@ -1,5 +1,6 @@
 //! `ladder check`: what is wrong with an instrument, without a server.
 
+use crate::from::Reading;
 use crate::planned::{name_of, plan_of};
 use crate::telling;
 use check::Report;
@@ -9,19 +10,15 @@ use instrument::{FindingKind, Kind, Limits};
 use std::io::Write;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use work::{AtHand, Opened, OpenedInPlace, ToBuild, build, check_at_hand, write_whole};
+use work::{AtHand, OpenedInPlace, ToBuild, build, check_at_hand, write_whole};
 
 #[derive(Args)]
 #[command(after_help = "Example: ladder check Organ/Organ.sfz --limit hum=-60 --json")]
 pub struct Check {
     /// An SFZ with its audio beside it, a SoundFont, or a folder of named recordings, which is built first.
     instrument: PathBuf,
-    /// Of a SoundFont: BANK:PROGRAM, or how the preset's name begins.
-    #[arg(long)]
-    preset: Option<String>,
-    /// The folder that an SFZ's paths may not leave; its own where it is left out.
-    #[arg(long)]
-    within: Option<PathBuf>,
+    #[command(flatten)]
+    reading: Reading,
     /// Of a folder: what is planned and said, a file of TOML.
     #[arg(long, value_name = "FILE")]
     plan: Option<PathBuf>,
@@ -56,7 +53,7 @@ impl Check {
             };
             self.report(&build(wish, &told("measured"))?)?
         } else {
-            let opened = Opened::file(&self.instrument, self.preset.as_deref(), self.within.as_deref())?;
+            let opened = self.reading.open(&self.instrument)?;
             self.report(&OpenedInPlace::of(opened, &told("measured"))?)?
         };
         telling::over();

@@ -4,20 +4,24 @@ use criterion::{Criterion, criterion_group, criterion_main};
 use engine::Engine;
 use program::{Bus, BusId, Effect, EffectId, EffectKind, Loop, LoopRuns, Program, Region, Sample};
 
+fn sample(frames: u64) -> Sample {
+    Sample {
+        id: program::SampleId(0),
+        name: "a".into(),
+        source: "a".into(),
+        rate_hz: 48_000,
+        first_channel: 0,
+        source_channels: 2,
+        channels: 2,
+        frames,
+    }
+}
+
 fn voices(c: &mut Criterion) {
     let frames = 96_000u64;
     let program = Program::plain(
         "bench",
-        vec![Sample {
-            id: program::SampleId(0),
-            name: "a".into(),
-            source: "a".into(),
-            rate_hz: 48_000,
-            first_channel: 0,
-            source_channels: 2,
-            channels: 2,
-            frames,
-        }],
+        vec![sample(frames)],
         vec![Region {
             looped: Some(Loop {
                 crossfade_frames: 2_400,
@@ -48,16 +52,7 @@ fn with_all_effects(c: &mut Criterion) {
     let effects = (1u64..).zip(EffectKind::ALL);
     let mut program = Program::plain(
         "bench",
-        vec![Sample {
-            id: program::SampleId(0),
-            name: "a".into(),
-            source: "a".into(),
-            rate_hz: 48_000,
-            first_channel: 0,
-            source_channels: 2,
-            channels: 2,
-            frames,
-        }],
+        vec![sample(frames)],
         vec![Region {
             looped: Some(Loop::plain(40_000, 80_000, LoopRuns::ThroughRelease)),
             ..Region::whole(0, 72, frames)

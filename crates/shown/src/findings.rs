@@ -91,17 +91,8 @@ struct Looking {
 
 impl FindingsView {
     fn of(looking: Looking) -> Self {
-        let Looking {
-            resolved,
-            heard,
-            found,
-            house,
-            limits,
-            all,
-            lacking,
-        } = looking;
         let mut left = BTreeMap::new();
-        for finding in found.iter().filter(|finding| finding.accepted.is_none()) {
+        for finding in looking.found.iter().filter(|finding| finding.accepted.is_none()) {
             *left.entry(finding.kind.step()).or_default() += 1;
         }
         let view = |finding: Finding| FindingView {
@@ -110,7 +101,7 @@ impl FindingsView {
             step: finding.kind.step(),
             wrong: finding.is_wrong(),
             times: (finding.times() * 100.0).round() / 100.0,
-            place: check::place_of(&resolved, &finding),
+            place: check::place_of(&looking.resolved, &finding),
             finding,
         };
         let limit = |kind: FindingKind| LimitView {
@@ -119,19 +110,19 @@ impl FindingsView {
             title: kind.title(),
             step: kind.step(),
             unit: kind.unit(),
-            limit: limits.at(kind),
-            of_all: house.at(kind),
+            limit: looking.limits.at(kind),
+            of_all: looking.house.at(kind),
             by_itself: kind.limit(),
             because: kind.because(),
         };
         Self {
-            findings: found.into_iter().map(view).collect(),
+            findings: looking.found.into_iter().map(view).collect(),
             left,
-            heard: all - lacking.len(),
-            to_hear: lacking.len(),
-            wanted: name_of_all(&lacking),
-            expected: check::expected(&heard.keys),
-            keys: heard.keys,
+            heard: looking.all - looking.lacking.len(),
+            to_hear: looking.lacking.len(),
+            wanted: name_of_all(&looking.lacking),
+            expected: check::expected(&looking.heard.keys, &looking.resolved.program),
+            keys: looking.heard.keys,
             limits: FindingKind::all()
                 .filter(|kind| kind.has_limit())
                 .map(limit)

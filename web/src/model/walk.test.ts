@@ -1,6 +1,6 @@
 import { expect, test } from "vitest";
 import type { FindingView } from "./findings";
-import { chordOn, heardLines, markNumber, standsOut, stations } from "./walk";
+import { chordOn, halts, heardLines, markNumber, standsOut, stations } from "./walk";
 
 const keys = [60, 61, 62].flatMap((key) => [32, 112].map((strike) => ({ key, strike, level_dbfs: -20, cents: 3, brightness_key: null })));
 
@@ -23,6 +23,14 @@ test("it stops at what is left on that key and strike alone", () => {
   expect(standsOut([finding({ strikes: undefined })], at)).toHaveLength(1);
   const others: Partial<FindingView>[] = [{ strikes: [32, 32] }, { keys: [60, 72] }, { accepted: "so it is" }, { keys: undefined }];
   for (const other of others) expect(standsOut([finding(other)], at)).toHaveLength(0);
+  // Of the keys that one recording plays it stops at the first.
+  const several = [finding({ keys: [60, 62] })];
+  expect(standsOut(several, at)).toHaveLength(1);
+  expect([halts(several, at, undefined), halts(several, at, { ...at, key: 60 }), halts(several, at, { ...at, key: 59 })]).toEqual([
+    true,
+    false,
+    true,
+  ]);
 });
 
 test("what is heard stands beside what its neighbours tell", () => {

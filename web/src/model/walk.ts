@@ -36,15 +36,24 @@ export function stations(keys: KeySound[], way: Way, strike: number | undefined,
     .toSorted((a, b) => turn * (a.key - b.key) || a.strike - b.strike);
 }
 
-/** What is left to look at on a key, struck so. */
+/** What is so of more keys is no reason to stop at one of them. */
+const MOST_KEYS = 12;
+
+/** What is left to look at on a key, struck so: of that key, or of the few that the same recording plays. */
 export function standsOut(findings: FindingView[], { key, strike }: Station): FindingView[] {
   return findings.filter((finding) => {
-    const { keys, strikes } = finding;
-    if (!isLeft(finding) || !keys || finding.cell) return false;
-    const struck = !strikes || (strikes[0]! <= strike && strike <= strikes[1]!);
-    // What is so of many keys at once is no reason to stop at each of them.
-    return keys[0] === key && keys[1] === key && struck;
+    const { keys, strikes, cell } = finding;
+    if (!isLeft(finding) || !keys || cell) return false;
+    const [low, high] = keys as [number, number];
+    const struck = strikes ? strikes[0]! <= strike && strike <= strikes[1]! : low === high;
+    return low <= key && key <= high && high - low < MOST_KEYS && struck;
   });
+}
+
+/** Whether something begins to stand out on a key, after the one before it. */
+export function halts(findings: FindingView[], station: Station, before: Station | undefined): boolean {
+  const known = new Set(before ? standsOut(findings, before) : []);
+  return standsOut(findings, station).some((finding) => !known.has(finding));
 }
 
 /** One line of what is heard: as it is, as its neighbours tell, and how far apart those are. */

@@ -25,10 +25,10 @@ export const useWalking = create<Walking>(() => ({ at: 0, begun: false, goes: fa
 interface Route {
   all: Station[];
   keys: KeySound[];
-  standsOut: (station: Station) => boolean;
+  halts: (station: Station, before: Station | undefined) => boolean;
 }
 
-let route: Route = { all: [], keys: [], standsOut: () => false };
+let route: Route = { all: [], keys: [], halts: () => false };
 let timers: ReturnType<typeof setTimeout>[] = [];
 let held: number[] = [];
 
@@ -69,7 +69,7 @@ function go(place: number, on: boolean): void {
     return;
   }
   const { stops, pace } = useWalking.getState();
-  const goes = on && place + 1 < route.all.length && !(stops && route.standsOut(station));
+  const goes = on && place + 1 < route.all.length && !(stops && route.halts(station, route.all[place - 1]));
   useWalking.setState({ at: place, begun: true, goes });
   sound(station);
   if (goes) timers.push(setTimeout(() => go(place + 1, true), PACES[pace][1]));

@@ -3,7 +3,7 @@ import { useEffect, useEffectEvent, useMemo, useRef, useState } from "react";
 import type { InstrumentView } from "../api/client";
 import type { Findings } from "../model/findings";
 import { inWords, keyName } from "../model/keys";
-import { heardLines, markNumber, standsOut, stations, type Way } from "../model/walk";
+import { halts, heardLines, markNumber, standsOut, stations, type Way } from "../model/walk";
 import { Choice } from "../parts/Choice";
 import { isWritten } from "../parts/letters";
 import { Popup } from "../parts/Popup";
@@ -24,7 +24,7 @@ export function Walk({ view, found }: { view: InstrumentView; found: Findings })
     () => stations(found.keys, way, strike, notesOf(kept[place], channel)),
     [found.keys, way, strike, kept, place, channel],
   );
-  useEffect(() => follow({ all, keys: found.keys, standsOut: (station) => standsOut(found.findings, station).length > 0 }), [all, found]);
+  useEffect(() => follow({ all, keys: found.keys, halts: (here, before) => halts(found.findings, here, before) }), [all, found]);
   const station = all[Math.min(at, all.length - 1)];
   const out = station && begun ? standsOut(found.findings, station) : [];
   const strikes = [...new Set(found.keys.map((one) => one.strike))].toSorted((a, b) => a - b);
