@@ -113,7 +113,7 @@ function Meter() {
       )}
       {meter.ranOut > 0 && (
         <span
-          className="text-mark"
+          className="min-w-0 truncate text-mark"
           title="They faded because their audio did not come in time; keys are marked until they are struck again"
         >
           {meter.ranOut === 1 ? "a voice" : `${meter.ranOut} voices`} ran out of audio
