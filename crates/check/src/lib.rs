@@ -9,13 +9,17 @@ mod as_written;
 mod beside;
 mod expected;
 mod marked;
+mod matching;
 mod mends;
 mod one_take;
 mod report;
+mod source;
 mod usual;
 
 pub use expected::{Expected, expected};
+pub use matching::{Match, Plays, Wanted, find_match};
 pub use report::{Figure, Report, Reported, place_of};
+pub use source::{Apart, Beside, Nearer, PassageBeside, Proposal, beside, judges};
 
 use formats::Format;
 use instrument::{Facts, Finding, Limits, Resolved, settle_findings};

@@ -4,10 +4,8 @@ use crate::line::Line;
 use crate::{Process, Settings};
 use std::f64::consts::PI;
 
-/// The middle of a chorus, in milliseconds.
-const CHORUS_MS: f64 = 14.0;
-/// Longest depths, by the tables of settings: of a chorus 8 ms; of a vibrato 100 cents at 0.5 Hz, which is 19 ms.
-const CHORUS_MOST_MS: f64 = 24.0;
+/// Longest by the tables of settings: a chorus 8 ms around 20; of a vibrato 100 cents at 0.5 Hz, which is 19 ms.
+const CHORUS_MOST_MS: f64 = 30.0;
 const VIBRATO_MOST_MS: f64 = 42.0;
 
 /// Where a round of a slow movement is, 0 to 1.
@@ -34,7 +32,7 @@ fn between((from, to): (f64, f64), frames: usize) -> impl Iterator<Item = f32> {
     (1..=frames).map(move |n| (from + by * n as f64) as f32)
 }
 
-/// Two that are slightly off on each side, a quarter of a round apart.
+/// Two that are slightly off on each side, a quarter of a round apart; or one on each side, half a round apart.
 #[derive(Debug)]
 pub(crate) struct Chorus {
     rate_hz: f64,
@@ -43,6 +41,9 @@ pub(crate) struct Chorus {
     hz: f64,
     /// In frames: a block ago, and now.
     depth: (f64, f64),
+    /// The same of what they move around.
+    middle: (f64, f64),
+    one_a_side: bool,
 }
 
 impl Chorus {
@@ -54,32 +55,48 @@ impl Chorus {
             phase: Phase::default(),
             hz: 0.0,
             depth: (0.0, 0.0),
+            middle: (0.0, 0.0),
+            one_a_side: false,
         }
     }
 }
 
 impl Process for Chorus {
     fn set(&mut self, settings: &Settings, _: f64) {
-        let [hz, depth_ms, ..] = *settings;
-        (self.hz, self.depth.1) = (hz, depth_ms / 1_000.0 * self.rate_hz);
+        let [hz, depth_ms, _, around_ms, voices, ..] = *settings;
+        let frames = |ms: f64| ms / 1_000.0 * self.rate_hz;
+        (self.hz, self.depth.1) = (hz, frames(depth_ms));
+        // None is ever early.
+        self.middle.1 = frames(around_ms).max(self.depth.1 + 1.0);
+        if self.middle.0 == 0.0 {
+            self.middle.0 = self.middle.1;
+        }
+        self.one_a_side = voices >= 0.5;
     }
 
     fn run(&mut self, left: &mut [f32], right: &mut [f32]) {
         let frames = left.len();
         let (before, after) = self.phase.go(self.hz, frames, self.rate_hz);
-        let middle = CHORUS_MS / 1_000.0 * self.rate_hz;
         for (n, (line, side)) in self.lines.iter_mut().zip([left, right]).enumerate() {
-            // Four voices around the round: two a side.
-            let at = |depth: f64, rounds: f64, voice: f64| middle + depth * sine(rounds + voice / 4.0);
-            let (was, is) = self.depth;
-            let [one, other] = [n as f64, n as f64 + 2.0]
-                .map(|voice| between((at(was, before, voice), at(is, after, voice)), frames));
+            // Around the round: four voices, two a side, or two.
+            let at = |(middle, depth): (f64, f64), rounds: f64, voice: f64| {
+                middle + depth * sine(rounds + voice / 4.0)
+            };
+            let (was, is) = ((self.middle.0, self.depth.0), (self.middle.1, self.depth.1));
+            let of_side = n as f64;
+            let voices = if self.one_a_side {
+                [2.0 * of_side; 2]
+            } else {
+                [of_side, of_side + 2.0]
+            };
+            let [one, other] =
+                voices.map(|voice| between((at(was, before, voice), at(is, after, voice)), frames));
             for ((frame, one), other) in side.iter_mut().zip(one).zip(other) {
                 line.put(*frame);
                 *frame = (line.between(one) + line.between(other)) / 2.0;
             }
         }
-        self.depth.0 = self.depth.1;
+        (self.depth.0, self.middle.0) = (self.depth.1, self.middle.1);
     }
 
     fn clear(&mut self) {

@@ -3,7 +3,7 @@
 use crate::driving::{is_course, is_filter_form, is_movement, is_route};
 use crate::fitting::{
     are_slices, are_tags, is, is_by_key, is_controller, is_glide, is_key, is_loop, is_name_or_gone,
-    is_or_none, is_place, is_send, is_stretch, is_voices, is_width,
+    is_or_none, is_place, is_score_or_none, is_send, is_stretch, is_voices, is_width,
 };
 use crate::panel::{
     are_preset_values, is_own_controller, is_part_box, is_picture, is_program, is_shown_as, is_shown_when,
@@ -387,6 +387,8 @@ facts! {
 
     /// Where it is cut, and for what.
     Slices "slices" of LongTake: Takes::Fitting(are_slices, "Slices must end after they start, and follow one another.");
+    /// What was played while it was recorded; `null` where nobody knows.
+    PlayedBy "played_by" of LongTake: Takes::Fitting(is_score_or_none, "What was played is up to 2,000 notes within ten minutes, each with an end.");
 
     /// First frame heard.
     StartFrame "start_frame" of Take: FRAME;
@@ -517,7 +519,7 @@ pub fn said_of<T: DeserializeOwned>(facts: &Facts, fact: Fact) -> Option<T> {
 }
 
 /// The same of any target.
-pub(crate) fn said_about<T: DeserializeOwned>(facts: &Facts, target: Target, fact: Fact) -> Option<T> {
+pub fn said_about<T: DeserializeOwned>(facts: &Facts, target: Target, fact: Fact) -> Option<T> {
     serde_json::from_value(facts.get(&(target, fact))?.clone()).ok()
 }
 

@@ -1,6 +1,6 @@
 //! Which values fit a fact, where no range says so.
 
-use crate::{ByController, ByKey, Slicing, TakeLoop};
+use crate::{ByController, ByKey, Score, Slicing, TakeLoop};
 use program::Glide;
 use serde::de::DeserializeOwned;
 use serde_json::Value;
@@ -49,6 +49,11 @@ pub(crate) fn is_controller(value: &Value) -> bool {
 
 pub(crate) fn is_by_key(value: &Value) -> bool {
     serde_json::from_value::<Option<ByKey>>(value.clone()).is_ok_and(|by| by.is_none_or(|by| by.key < 128))
+}
+
+pub(crate) fn is_score_or_none(value: &Value) -> bool {
+    serde_json::from_value::<Option<Score>>(value.clone())
+        .is_ok_and(|score| score.is_none_or(|score| score.is_playable()))
 }
 
 pub(crate) fn is_width(value: &Value) -> bool {

@@ -39,6 +39,7 @@ mod placing;
 mod plan;
 mod plan_file;
 mod resolve;
+mod score;
 mod shaping;
 mod slicing;
 mod splitting;
@@ -63,7 +64,7 @@ pub use evenness::{
     Curve, LevelOf, LevelRule, Proposed, TuningOf, TuningRule, even_levels, even_normalised, is_normalised,
     tune,
 };
-pub use facts::{Fact, Facts, Said, said_of};
+pub use facts::{Fact, Facts, Said, said_about, said_of};
 pub use file_names::{
     NameGuess, OctaveHabit, Settled, Side, Spelling, Strength, layers_of, octave_habit, read_name, settle,
 };
@@ -95,6 +96,7 @@ pub use resolve::{
     ByTreatment, Counted, Extent, Followed, Known, Outline, OutlinedTake, RecordedTake, Resolved,
     ResolvedTake, Suggested, follow, outline, resolve, source_of, take_name,
 };
+pub use score::{LONGEST_SCORE_MS, MOST_SCORE_NOTES, Passage, Score, ScoreNote};
 pub use shaping::{KeyLevels, LayerStep, key_levels, layer_steps};
 pub use slicing::{Deal, Dealt, Slice, Slicing, deal, deal_by_times};
 pub use splitting::{CutAt, split};

@@ -216,6 +216,8 @@ kinds! {
         SettingRow::of("Rate", Hertz, (0.05, 8.0), 0.6),
         SettingRow::of("Depth", Milliseconds, (0.0, 8.0), 2.0),
         mix(50.0),
+        SettingRow::of("Around", Milliseconds, (1.0, 20.0), 14.0),
+        SettingRow::choice("Voices", &["two a side", "one a side"]),
     ];
     /// Level that moves.
     Tremolo "Tremolo": [

@@ -6,7 +6,7 @@ use formats::Place;
 use instrument::{Fact, Said, Target};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use shown::{listen_to, seen};
+use shown::{lay_beside_of, listen_to, seen};
 use std::sync::Arc;
 use std::time::Duration;
 use store::{Ended, Job, Store, StoreLibrary};
@@ -297,6 +297,13 @@ async fn prepared(store: &Store, job: &Job) -> anyhow::Result<Work> {
             Some(listen) => Box::new(move |library, watch| listen.run(library, watch)),
             None => nothing(),
         },
+        JobKind::Beside => {
+            let of = number(&job.input, "long_take");
+            match lay_beside_of(store, job.instrument_id, of).await? {
+                Some(lay) => Box::new(move |library, watch| lay.run(library, watch)),
+                None => nothing(),
+            }
+        }
         JobKind::Export => {
             let Exporting {
                 settings,

@@ -60,6 +60,19 @@ enum Phase {
     Ended(RunState),
 }
 
+/// What chooses bank and program.
+pub(crate) fn programs(settings: &SessionSettings) -> Vec<u8> {
+    let channel = settings.midi_channel & 0x0F;
+    let mut bytes = Vec::new();
+    if let Some(bank) = settings.midi_bank {
+        // Bank select, coarse and fine (MIDI 1.0, controllers 0 and 32).
+        let (coarse, fine) = ((bank >> 7) as u8 & 127, bank as u8 & 127);
+        bytes.extend([0xB0 | channel, 0, coarse, 0xB0 | channel, 32, fine]);
+    }
+    bytes.extend([0xC0 | channel, settings.midi_program & 127]);
+    bytes
+}
+
 /// Leads through the cells.
 pub struct Session {
     settings: SessionSettings,
@@ -236,16 +249,9 @@ impl Session {
         };
         let at_frame = self.frame + self.ms(LEAD_MS);
         let channel = self.settings.midi_channel & 0x0F;
-        let mut bytes = Vec::new();
-        if let Some(bank) = self.settings.midi_bank {
-            // Bank select, coarse and fine (MIDI 1.0, controllers 0 and 32).
-            let (coarse, fine) = ((bank >> 7) as u8 & 127, bank as u8 & 127);
-            bytes.extend([0xB0 | channel, 0, coarse, 0xB0 | channel, 32, fine]);
-        }
-        bytes.extend([0xC0 | channel, self.settings.midi_program & 127]);
         let program = Action::Midi {
             at_frame: self.frame,
-            bytes,
+            bytes: programs(&self.settings),
         };
         let key = self
             .jobs

@@ -10,7 +10,7 @@ use signal::KeySound;
 use std::collections::BTreeMap;
 use store::{Looked, Store};
 use utoipa::ToSchema;
-use work::{JobKind, Listen, ToHear, heard_by_name, name_of_all, to_hear};
+use work::{JobKind, Listen, ToHear, heard_by_name, is_kept_beside, name_of_all, to_hear};
 
 /// Something that is wrong, with what follows from its kind.
 #[derive(Debug, Serialize, ToSchema)]
@@ -236,7 +236,12 @@ pub async fn listen_to(store: &Store, id: u64) -> anyhow::Result<Option<Listen>>
     let known = store.heard(id).await?;
     let all = to_hear(&snapshot);
     if known.len() > KEPT_TIMES * all.len() + 200 {
-        let names = all.iter().map(|wanted| wanted.name.clone()).collect();
+        let beside = known.keys().filter(|name| is_kept_beside(name)).cloned();
+        let names = all
+            .iter()
+            .map(|wanted| wanted.name.clone())
+            .chain(beside)
+            .collect();
         store.keep_heard(id, &names).await?;
     }
     let (_, wanted) = heard_by_name(all, &known);

@@ -3,9 +3,9 @@
 use crate::JobView;
 use instrument::{
     Advice, Cell, Correction, Coverage, Fact, Facts, Frozen, MapSettings, Missing, Origin, Panel,
-    PassFigures, Plan, PlanFile, PlayedTake, RecordingFile, RegionSaid, ResolvedTake, STRETCH_KEYS, Slicing,
-    SoundCheck, StrandSaid, Suggested, Suggestion, Target, Treatment, Under, Wish, coverage, figures_of,
-    file_of_take, resolve, said_of,
+    PassFigures, Plan, PlanFile, PlayedTake, RecordingFile, RegionSaid, ResolvedTake, STRETCH_KEYS, Score,
+    Slicing, SoundCheck, StrandSaid, Suggested, Suggestion, Target, Treatment, Under, Wish, coverage,
+    figures_of, file_of_take, resolve, said_about, said_of,
 };
 use program::{Program, Standing};
 use serde::Serialize;
@@ -139,6 +139,8 @@ pub struct LongTakeView {
     pub broken_off: bool,
     /// Where it is cut.
     pub slicing: Slicing,
+    /// What was played while it was recorded, where that is known: it is laid beside the instrument then.
+    pub played_by: Option<Score>,
 }
 
 /// The plan as it stands; `None` where there is no such instrument.
@@ -375,12 +377,11 @@ impl TakeView {
 
 impl LongTakeView {
     fn of(row: LongTakeRow, facts: &Facts) -> Self {
-        let slices = facts.get(&(Target::LongTake(row.id), Fact::Slices));
+        let of = Target::LongTake(row.id);
         Self {
             id: row.id,
-            slicing: slices
-                .and_then(|value| serde_json::from_value(value.clone()).ok())
-                .unwrap_or_default(),
+            slicing: said_about(facts, of, Fact::Slices).unwrap_or_default(),
+            played_by: said_about(facts, of, Fact::PlayedBy).flatten(),
             name: row.name,
             rate_hz: row.form.rate_hz,
             channels: row.form.channels,

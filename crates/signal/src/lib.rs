@@ -26,6 +26,7 @@ mod loops;
 mod loudness;
 mod lowering;
 mod measure;
+mod passage;
 mod peaks;
 mod pitch;
 mod rework;
@@ -53,6 +54,7 @@ pub use loops::{
 pub use loudness::{loudness_lufs, loudness_lufs_of, true_peak_dbtp};
 pub use lowering::{Lowering, lowering_of};
 pub use measure::{Levels, MEASURE_VERSION, Measurement, held_cents, measure, measure_pitch};
+pub use passage::{PassageApart, PassageSound, THIRD_OCTAVES, delay_frames, quiet_bands, third_octave_hz};
 pub use peaks::{Peak, peak_columns, thumbnail};
 pub use pitch::{Pitch, PitchPoint, find_pitch, find_pitches, hz_of_key, key_and_cents, pitch_curve};
 pub use rework::{RESAMPLING_REACH, at_rate, flattened, resampled, resampling_lead, reversed, swell};

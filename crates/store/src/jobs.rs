@@ -235,23 +235,39 @@ impl Store {
     /// # Errors
     /// Those of the database.
     pub async fn enqueue_listen(&self, instrument: u64, of: &str, again: bool) -> anyhow::Result<()> {
-        let input = json!({ "of": of });
+        self.enqueue_once(instrument, JobKind::Listen, &json!({ "of": of }), again)
+            .await
+    }
+
+    /// Asks for what follows from what it is given, unless a job of that kind is under way. What was cancelled or failed is not begun again by itself, until it is given
+    /// something else, or somebody wants it `again`.
+    ///
+    /// # Errors
+    /// Those of the database.
+    pub async fn enqueue_once(
+        &self,
+        instrument: u64,
+        kind: JobKind,
+        input: &Value,
+        again: bool,
+    ) -> anyhow::Result<()> {
         self.write(async |connection| {
             lock(connection, instrument).await?;
             let newest: Option<Columns> = jobs::table
                 .filter(jobs::instrument_id.eq(instrument))
-                .filter(jobs::kind.eq(JobKind::Listen.name()))
+                .filter(jobs::kind.eq(kind.name()))
                 .order(jobs::id.desc())
                 .select(COLUMNS)
                 .first(connection)
                 .await
                 .optional()?;
             let newest = newest.map(Columns::job).transpose()?;
-            let is_known = newest.is_some_and(|job| !job.state.has_ended() || (job.input == input && !again));
+            let is_known =
+                newest.is_some_and(|job| !job.state.has_ended() || (job.input == *input && !again));
             if is_known {
                 return Ok(((), Told::default()));
             }
-            let id = enqueue(connection, instrument, JobKind::Listen, &input).await?;
+            let id = enqueue(connection, instrument, kind, input).await?;
             Ok(((), Told::of(instrument, "job", json!({ "job": id }))))
         })
         .await

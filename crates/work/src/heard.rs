@@ -136,7 +136,7 @@ pub(crate) fn sounds_on(program: &Program, region: &Region, key: u8) -> bool {
 }
 
 /// Keys that sound as they go down, from the lowest.
-pub(crate) fn sounding_keys(program: &Program) -> Vec<u8> {
+pub fn sounding_keys(program: &Program) -> Vec<u8> {
     let struck = |region: &&Region| {
         program
             .strand_of(region)

@@ -24,6 +24,8 @@ pub enum JobKind {
     Render,
     /// Listens to an instrument as it is.
     Listen,
+    /// Lays an instrument beside its source.
+    Beside,
     /// Writes an instrument out.
     Export,
     /// Makes an edition.
@@ -32,7 +34,7 @@ pub enum JobKind {
 
 impl JobKind {
     /// All of them.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Measure,
         Self::MeasureAgain,
         Self::Overview,
@@ -41,6 +43,7 @@ impl JobKind {
         Self::Loops,
         Self::Render,
         Self::Listen,
+        Self::Beside,
         Self::Export,
         Self::Freeze,
     ];
@@ -56,6 +59,7 @@ impl JobKind {
             Self::Loops => "loops",
             Self::Render => "render",
             Self::Listen => "listen",
+            Self::Beside => "beside",
             Self::Export => "export",
             Self::Freeze => "freeze",
         }

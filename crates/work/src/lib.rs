@@ -1,6 +1,7 @@
 //! The long jobs: measuring, rendering, making, seeking, bringing and exporting, one type each. Audio comes through a [`Library`].
 
 mod alone;
+mod beside_source;
 mod bringing;
 mod brought;
 mod building;
@@ -38,6 +39,10 @@ mod shell;
 mod to_write;
 mod treated;
 
+pub use beside_source::{
+    LayBeside, ProgramWith, built_audio, is_kept_beside, kept_beside, lay_beside, name_of_beside,
+    source_audio,
+};
 pub use bringing::{Import, inside_of, read_file};
 pub use brought::{
     Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, place_for, take_in, unpack,
@@ -51,7 +56,7 @@ pub use exporting::{EXPORTS, Export};
 pub use files::write_whole;
 pub use folder::{GivenInto, IntoFolder, give_into};
 pub use freezing::Freeze;
-pub use heard::{Heard, StrandHeard, heard};
+pub use heard::{Heard, StrandHeard, heard, sounding_keys};
 pub use job::{Effect, JobKind, MadeTake, MeasuredTake, Outcome, in_place_of};
 pub use library::{Library, Refusal, Sink, Watch, keep, refusal};
 pub use listening::{

@@ -195,6 +195,7 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
   measure_again: { doing: "measuring again", cancelled: "Cancelled: everything is as it was measured before." },
   loops: { doing: "looking for loops", cancelled: "Cancelled: every loop is as it was." },
   listen: { doing: "listening", cancelled: "Cancelled: what was heard so far is kept, and Check says what was not." },
+  beside: { doing: "comparing", cancelled: "Cancelled: what both are apart is kept where that was found." },
   render: {
     doing: "rendering",
     cancelled: "Stopped. The setting stays, and what is missing is rendered when it is heard; Undo takes the setting back.",
@@ -203,8 +204,8 @@ const JOBS: Record<string, { doing: string; cancelled: string }> = {
 
 function RunningJob({ id }: { id: number }) {
   const jobs = useQuery(makingsQuery(id)).data;
-  // Listening goes on by itself behind what somebody asked for; where it went wrong, Check says so.
-  const asked = jobs?.filter((job) => job.kind !== "listen");
+  // Listening and comparing go on by themselves behind what somebody asked for; where they went wrong, Check says so.
+  const asked = jobs?.filter((job) => job.kind !== "listen" && job.kind !== "beside");
   const isGoing = (job: JobView) => job.state === "running" || job.state === "waiting";
   const busy = asked?.find(isGoing) ?? jobs?.find(isGoing);
   const newest = asked?.[0];

@@ -164,7 +164,7 @@ function Open({ kept, at, step }: { kept: InstrumentView; at: number; step: Step
             {step === "record" && <RecordBench view={view} progress={progress} cells={cells} />}
             {step === "map" && <MapBench view={view} />}
             {step === "shape" && <ShapeBench view={view} />}
-            {step === "check" && <CheckBench view={view} />}
+            {step === "check" && <CheckBench view={view} progress={progress} />}
             {step === "export" && (
               <Suspense fallback={<p className="text-ink3">Opening…</p>}>
                 <ExportBench view={view} />

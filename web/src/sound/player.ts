@@ -370,22 +370,63 @@ class Player {
 
   private heard: AudioBufferSourceNode | undefined;
 
+  /** A sound of the server, as a browser plays it; `undefined` where it is empty. */
+  async fetched(sound: { url: string; rate: number; channels: number }): Promise<AudioBuffer | undefined> {
+    const response = await fetch(sound.url);
+    if (!response.ok) throw new Error("The sound cannot be read just now.");
+    const samples = new Float32Array(await response.arrayBuffer());
+    const length = samples.length / sound.channels;
+    if (length < 1) return undefined;
+    const buffer = new AudioBuffer({ length, numberOfChannels: sound.channels, sampleRate: sound.rate });
+    for (let c = 0; c < sound.channels; c++) {
+      const side = buffer.getChannelData(c);
+      for (let n = 0; n < length; n++) side[n] = samples[n * sound.channels + c]!;
+    }
+    return buffer;
+  }
+
+  private beside: { stop: () => void; gains: GainNode[] } | undefined;
+
+  /** Several sounds at once, round and round over a stretch of each, one of which is heard; `undefined` ends them. Seconds of each sound. */
+  async together(all: { buffer: AudioBuffer; from: number; to: number; gain: number }[] | undefined, heard: number): Promise<void> {
+    this.beside?.stop();
+    this.beside = undefined;
+    if (!all) return;
+    await this.start();
+    const { context } = this;
+    if (!context) throw new Error("There is no sound to play with yet.");
+    const at = context.currentTime + 0.03;
+    const gains: GainNode[] = [];
+    const sources = all.map(({ buffer, from, to, gain }, n) => {
+      const level = new GainNode(context, { gain });
+      const which = new GainNode(context, { gain: n === heard ? 1 : 0 });
+      const source = new AudioBufferSourceNode(context, { buffer, loop: true, loopStart: from, loopEnd: to });
+      source
+        .connect(level)
+        .connect(which)
+        .connect(this.out ?? context.destination);
+      source.start(at, from);
+      gains.push(which);
+      return source;
+    });
+    this.beside = { stop: () => sources.forEach((source) => source.stop()), gains };
+  }
+
+  /** Which of them is heard, from now on, in the same place. */
+  other(heard: number): void {
+    const { context } = this;
+    if (!context) return;
+    this.beside?.gains.forEach(({ gain }, n) => gain.setTargetAtTime(n === heard ? 1 : 0, context.currentTime, 0.006));
+  }
+
   /** A stretch of raw audio, once; another one, or `undefined`, ends it. */
   async hear(sound: { url: string; rate: number; channels: number } | undefined): Promise<void> {
     this.heard?.stop();
     this.heard = undefined;
     if (!sound) return;
     await this.start();
-    const response = await fetch(sound.url);
-    if (!response.ok || !this.context) throw new Error("The sound cannot be read just now.");
-    const samples = new Float32Array(await response.arrayBuffer());
-    const length = samples.length / sound.channels;
-    if (length < 1) return;
-    const buffer = new AudioBuffer({ length, numberOfChannels: sound.channels, sampleRate: sound.rate });
-    for (let c = 0; c < sound.channels; c++) {
-      const side = buffer.getChannelData(c);
-      for (let n = 0; n < length; n++) side[n] = samples[n * sound.channels + c]!;
-    }
+    const buffer = await this.fetched(sound);
+    if (!buffer || !this.context) return;
     const source = new AudioBufferSourceNode(this.context, { buffer });
     source.connect(this.out ?? this.context.destination);
     source.start();

@@ -65,6 +65,13 @@ export const findingsQuery = (id: number) =>
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/findings", { params: { path: { id }, query: { again: false } } })),
     placeholderData: (previous: Schemas["FindingsView"] | undefined) => previous,
   });
+/** Recordings of an instrument's source, and what both are apart. */
+export const besideQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["exports", id, "beside"],
+    queryFn: async () => answer(await api.GET("/api/instruments/{id}/beside", { params: { path: { id } } })),
+    placeholderData: (previous: Schemas["BesideView"][] | undefined) => previous,
+  });
 /** What a plan will cost and what follows for its passes. */
 export const costQuery = (plan: Plan | undefined) =>
   queryOptions({

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { useEffect, useRef, useState } from "react";
-import { answer, api, type InstrumentView, type Schemas } from "../api/client";
+import { answer, api, type InstrumentView, type Progress, type Schemas } from "../api/client";
 import { cellId } from "../model/cells";
 import { counts, type FindingView, type Findings, goneSince, heardOn, isLeft, toRecordAgain, unitOf, whereOf } from "../model/findings";
 import { inWords, keyName } from "../model/keys";
@@ -16,6 +16,7 @@ import { usePending } from "../state/pending";
 import { endLook, lookAtFinding, noteLook, useLooked } from "../state/looking";
 import { findingsQuery, makingsQuery } from "../state/queries";
 import { sayError, useView } from "../state/view";
+import { Beside } from "./Beside";
 import { Walk } from "./Walk";
 
 type Doing = Schemas["Doing"];
@@ -25,11 +26,12 @@ const LISTED = 120;
 const SHOWN = [
   ["findings", "Findings"],
   ["walk", "Walk"],
+  ["beside", "Beside the source"],
 ] as const;
 /** A finding is heard for so long. */
 const HEARD_MS = 1_200;
 
-export function CheckBench({ view }: { view: InstrumentView }) {
+export function CheckBench({ view, progress }: { view: InstrumentView; progress: Progress | undefined }) {
   const query = useQuery(findingsQuery(view.id));
   const [shows, setShows] = useState<Shows>("findings");
   const found = query.data;
@@ -52,6 +54,7 @@ export function CheckBench({ view }: { view: InstrumentView }) {
     <>
       <Top view={view} found={found} shows={shows} setShows={setShows} />
       {shows === "walk" && <Walk view={view} found={found} />}
+      {shows === "beside" && <Beside view={view} progress={progress} />}
       {shows === "findings" && <Listed view={view} found={found} />}
     </>
   );
@@ -86,7 +89,7 @@ function Listed({ view, found }: { view: InstrumentView; found: Findings }) {
   );
 }
 
-type Shows = "findings" | "walk";
+type Shows = "findings" | "walk" | "beside";
 
 interface TopProps {
   view: InstrumentView;

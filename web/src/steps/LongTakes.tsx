@@ -16,7 +16,8 @@ import { Slices } from "./Slices";
 
 export type LongTake = Schemas["LongTakeView"];
 
-export function LongTakes({ view, progress }: RecordProps) {
+/** `brings`: only what brings one; what was brought is for something else than to be cut. */
+export function LongTakes({ view, progress, brings }: RecordProps & { brings?: boolean }) {
   const [which, setWhich] = useState<string>("");
   const [sending, setSending] = useState<{ name: string; share: number; cancel: { request?: XMLHttpRequest } } | undefined>();
   const going = isGoing(progress);
@@ -35,12 +36,14 @@ export function LongTakes({ view, progress }: RecordProps) {
       .catch(sayError)
       .finally(() => setSending(undefined));
   };
-  const chosen = view.long_takes.find((take) => String(take.id) === which) ?? view.long_takes.at(-1);
+  // What is known by what was played is not cut, but laid beside the instrument.
+  const all = brings ? [] : view.long_takes.filter((take) => !take.played_by);
+  const chosen = all.find((take) => String(take.id) === which) ?? all.at(-1);
   const busy = importing?.find((job) => job.state === "running" || job.state === "waiting");
   const failed = importing?.[0]?.state === "failed" ? importing[0] : undefined;
   return (
     <>
-      <div className="card flex flex-col gap-3 p-3" data-part="long">
+      <div className={brings ? "flex flex-col gap-2" : "card flex flex-col gap-3 p-3"} data-part="long">
         {going ? (
           <>
             <p className="text-center text-[40px] leading-tight font-semibold">
@@ -53,14 +56,20 @@ export function LongTakes({ view, progress }: RecordProps) {
           </>
         ) : (
           <div className="flex flex-wrap items-center gap-2">
-            <button className="button act" disabled={pending} onClick={() => begin(() => beginRun(view, {}))}>
-              Record one long take
-            </button>
+            {!brings && (
+              <button className="button act" disabled={pending} onClick={() => begin(() => beginRun(view, {}))}>
+                Record one long take
+              </button>
+            )}
             <Bring name="Bring a recording…" one onFiles={([file]) => void bring(file)} />
-            <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>
-              The plan as a MIDI file
-            </a>
-            <span className="text-ink3">Played elsewhere from that file, every note finds its cell by itself.</span>
+            {!brings && (
+              <>
+                <a className="button" href={`/api/instruments/${view.id}/plan.mid`}>
+                  The plan as a MIDI file
+                </a>
+                <span className="text-ink3">Played elsewhere from that file, every note finds its cell by itself.</span>
+              </>
+            )}
           </div>
         )}
         {sending && (
@@ -80,12 +89,12 @@ export function LongTakes({ view, progress }: RecordProps) {
         )}
         {failed && !busy && <Failed jobs={[failed]} />}
       </div>
-      {view.long_takes.length > 1 && (
+      {all.length > 1 && (
         <Choice
           label="Long take"
           value={String(chosen?.id ?? "")}
           onChange={setWhich}
-          options={view.long_takes.map((take) => ({
+          options={all.map((take) => ({
             value: String(take.id),
             name: `${take.name} · ${duration(take.frames / take.rate_hz)}${take.broken_off ? " · broken off" : ""}`,
           }))}

@@ -232,7 +232,7 @@ async fn begin(
     Ok((StatusCode::CREATED, Json(Created { id })))
 }
 
-/// The newest jobs that make, loop or render takes, or listen to them.
+/// The newest jobs that make, loop or render takes, listen to them, or lay them beside their source.
 #[utoipa::path(get, path = "/api/instruments/{id}/makings", params(("id" = u64, Path)), responses((status = 200, body = Vec<JobView>)))]
 pub(super) async fn makings(
     State(app): State<App>,
@@ -244,6 +244,7 @@ pub(super) async fn makings(
         JobKind::Loops,
         JobKind::MeasureAgain,
         JobKind::Listen,
+        JobKind::Beside,
     ];
     let jobs = app.store.jobs(id, &kinds).await?;
     Ok(Json(jobs.into_iter().map(JobView::of).collect()))

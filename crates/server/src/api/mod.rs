@@ -1,5 +1,6 @@
 //! The routes, described by one OpenAPI document.
 
+mod beside;
 mod bringing;
 mod checking;
 mod editions;
@@ -59,6 +60,7 @@ use utoipa_axum::routes;
         signal::Stage,
         instrument::FilterForm,
         instrument::RouteSaid,
+        beside::Which,
         crate::recording::FromPage,
         crate::recording::ToPage
     ))
@@ -140,6 +142,10 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(shaping::layer_levels))
         .routes(routes!(checking::show_findings, checking::act_on_findings))
         .routes(routes!(checking::show_report))
+        .routes(routes!(beside::show_beside))
+        .routes(routes!(beside::compare))
+        .routes(routes!(beside::take_match))
+        .routes(routes!(beside::hear_both))
         .routes(routes!(shaping::heard))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))

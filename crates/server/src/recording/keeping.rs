@@ -4,7 +4,15 @@ use anyhow::Context;
 use instrument::Origin;
 use store::{About, Belongs, NewLongTake, NewTake, Spool};
 
-/// Keeps what arrived in a spool as what it says it is: a take, whose number is given, or a long take. However often it is done, it is there once.
+/// What became of it.
+pub(super) enum Kept {
+    /// A take; without a number where its run is another's by now.
+    Take(Option<u64>),
+    /// A long take.
+    LongTake(u64),
+}
+
+/// Keeps what arrived in a spool as what it says it is: a take, or a long take. However often it is done, it is there once.
 pub(super) async fn keep_spool(
     store: &store::Store,
     about: &About,
@@ -12,7 +20,7 @@ pub(super) async fn keep_spool(
     origin: &Origin,
     broken_off: bool,
     holder: Option<&str>,
-) -> anyhow::Result<Option<u64>> {
+) -> anyhow::Result<Kept> {
     let recording = store
         .put_recording(spool)
         .await
@@ -25,8 +33,8 @@ pub(super) async fn keep_spool(
                 spool: Some(about.spool.clone()),
                 broken_off,
             };
-            store.add_long_take(about.instrument, &new).await?;
-            Ok(None)
+            let id = store.add_long_take(about.instrument, &new).await?;
+            Ok(Kept::LongTake(id))
         }
         Belongs::Cell(cell) => {
             let take = NewTake {
@@ -34,7 +42,7 @@ pub(super) async fn keep_spool(
                 ..NewTake::whole(*cell, recording, origin.clone())
             };
             let ids = store.add_takes_of_run(about.instrument, holder, &[take]).await?;
-            Ok(ids.first().copied())
+            Ok(Kept::Take(ids.first().copied()))
         }
     }
 }

@@ -2,9 +2,11 @@
 
 use super::run::Keep;
 use super::{RunSettings, What};
-use instrument::{Cell, How, PAGE_RIG, Plan};
+use instrument::{Cell, How, PAGE_RIG, Plan, Score};
 use rig::{PlayedNote, Rig};
-use session::{CellJob, HandSession, HandSettings, Lead, LongSession, Session, SessionSettings};
+use session::{
+    CellJob, HandSession, HandSettings, Lead, LongSession, ScoreSession, Session, SessionSettings,
+};
 use shown::InstrumentView;
 use std::collections::HashSet;
 
@@ -47,7 +49,7 @@ pub(super) fn lead_of(
     settings: &RunSettings,
     jobs: Vec<CellJob>,
     channels: usize,
-) -> (Box<dyn Lead>, Keep) {
+) -> Result<(Box<dyn Lead>, Keep), String> {
     let plan = &view.plan;
     let over_midi = SessionSettings {
         rate_hz: plan.rate_hz,
@@ -64,14 +66,19 @@ pub(super) fn lead_of(
         };
         let mut jobs = jobs_of(view, &all);
         if plan.source.how == How::OverMidi {
-            return (Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing);
+            return Ok((Box::new(Session::check_only(over_midi, jobs)), Keep::Nothing));
         }
         // The loudest note that is planned.
         jobs.sort_by_key(|job| std::cmp::Reverse(job.velocity));
         let hand = hand_settings(view, settings, channels);
-        return (Box::new(HandSession::check_only(hand, jobs)), Keep::Nothing);
+        return Ok((Box::new(HandSession::check_only(hand, jobs)), Keep::Nothing));
     }
-    match plan.source.how {
+    if settings.what == What::Source {
+        let score = score_for(view, settings)?;
+        let keep = Keep::Source(format!("Source {}", chrono_now()), score.clone());
+        return Ok((Box::new(ScoreSession::new(over_midi, score)), keep));
+    }
+    Ok(match plan.source.how {
         How::OverMidi | How::Files => (Box::new(Session::new(over_midi, jobs)), Keep::Takes),
         How::LongTake => {
             let name = format!("{} {}", view.name, chrono_now());
@@ -83,7 +90,43 @@ pub(super) fn lead_of(
             let hand = hand_settings(view, settings, channels);
             (Box::new(HandSession::new(hand, jobs)), Keep::Takes)
         }
+    })
+}
+
+/// Whether something can be played on its source by itself; else why not.
+pub(super) fn can_be_played(view: &InstrumentView) -> Result<(), String> {
+    match view.plan.source.how {
+        How::OverMidi => Ok(()),
+        _ => Err(
+            "Its source is not played over MIDI: bring a recording of it, with the MIDI file that it plays."
+                .into(),
+        ),
     }
+}
+
+/// What is played on the source: what was asked for, else what tells most of it.
+fn score_for(view: &InstrumentView, settings: &RunSettings) -> Result<Score, String> {
+    let asked = settings.score.clone().unwrap_or_default();
+    let score = Score {
+        notes: match asked.notes.is_empty() {
+            true => Score::of_keys(&work::sounding_keys(&view.program)).notes,
+            false => asked.notes,
+        },
+        recording_from_ms: ScoreSession::recording_from_ms(),
+        ..asked
+    };
+    if score.notes.is_empty() {
+        return Err(
+            "Nothing sounds yet: record its notes first, then they are laid beside their source.".into(),
+        );
+    }
+    if !score.is_playable() {
+        return Err(
+            "That phrase cannot be played: it has too many notes, is too long, or has notes without an end."
+                .into(),
+        );
+    }
+    Ok(score)
 }
 
 fn hand_settings(view: &InstrumentView, settings: &RunSettings, channels: usize) -> HandSettings {

@@ -14,9 +14,9 @@ pub use line::{FromPage, ToPage};
 use crate::live::{Live, Message};
 use futures::FutureExt;
 use futures::future::BoxFuture;
-use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Verdict};
+use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Score, Verdict};
 use keeping::{keep_spool, kept_sentence};
-use leads::{jobs_of, lead_of, perform};
+use leads::{can_be_played, jobs_of, lead_of, perform};
 use line::{Device, Line, PageLine, Simulated};
 use rig::{EchoBox, Model, Rig, RigSettings};
 use run::{Keep, Played, Run, Setup};
@@ -39,6 +39,8 @@ pub enum What {
     Planned,
     /// Only the sound check.
     Check,
+    /// What was built is played on the source, to be laid beside it.
+    Source,
 }
 
 /// How to record.
@@ -68,6 +70,9 @@ pub struct RunSettings {
     /// Instruments to record after this one, in turn.
     #[serde(default)]
     pub then: Vec<u64>,
+    /// What is played on the source, where that is what to record; with no note, what tells most of it in a short time.
+    #[serde(default)]
+    pub score: Option<Score>,
 }
 
 /// How a run ended.
@@ -214,6 +219,11 @@ impl Recorder {
                     .into(),
             ));
         }
+        if settings.what == What::Source
+            && let Err(sentence) = can_be_played(&view)
+        {
+            return Ok(Err(sentence));
+        }
         let jobs = jobs_of(&view, &settings);
         let cells_wanted = plan.source.how != How::LongTake && settings.what == What::Planned;
         if cells_wanted && jobs.is_empty() {
@@ -262,7 +272,13 @@ impl Recorder {
                 (Line::Page(line), Some(end), origin)
             }
         };
-        let (mut lead, keep) = lead_of(&view, &settings, jobs, line.channels());
+        let (mut lead, keep) = match lead_of(&view, &settings, jobs, line.channels()) {
+            Ok(led) => led,
+            Err(sentence) => {
+                self.store.end_run(instrument, &self.holder).await?;
+                return Ok(Err(sentence));
+            }
+        };
         if let Some(arrived) = &arrived {
             lead = Box::new(LongSession::resumed(line.channels(), arrived.spool.frames()));
         }

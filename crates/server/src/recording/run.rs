@@ -1,10 +1,10 @@
 //! One recording that is going: a session, led over the frames of a line, its takes kept as they end.
 
-use super::keeping::{keep_spool, kept_sentence};
+use super::keeping::{Kept, keep_spool, kept_sentence};
 use super::line::{Heard, Line, ToPage};
 use super::{Ended, Recorder};
 use crate::live::Message;
-use instrument::{Cell, Fact, Finding, FindingKind, Origin, Said, SoundCheck, Target, Verdict};
+use instrument::{Cell, Fact, Finding, FindingKind, Origin, Said, Score, SoundCheck, Target, Verdict};
 use session::{Action, Intake, Lead, Order, in_channels, of_mics};
 use std::collections::{HashMap, VecDeque};
 use std::sync::Arc;
@@ -24,12 +24,14 @@ const DATABASE_AWAY: &str = "The database does not answer just now. What was rec
 const THROUGH_A_BOX: &str = "through a box";
 
 /// What becomes of takes that end.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq)]
 pub(super) enum Keep {
     /// Takes of cells.
     Takes,
     /// One long take, under a name.
     LongTake(String),
+    /// The same, with what was played on its source.
+    Source(String, Score),
     /// Takes of the same cells as those played out.
     Returned(Vec<Played>),
     /// Nothing: only listening.
@@ -335,15 +337,8 @@ impl Run {
             }
             Action::Choose { cell } => {
                 if let Some(take) = self.newest.get(&cell).copied() {
-                    let store = self.recorder.store.clone();
                     let wish = (Target::Take(take), Fact::Chosen, Said::Value(true.into()));
-                    let label = "keep this take";
-                    loop {
-                        match store.change(self.instrument, label, vec![wish.clone()]).await {
-                            Ok(kept) => break kept.map_err(|error| anyhow::anyhow!(error))?,
-                            Err(error) => self.wait_out(error).await?,
-                        }
-                    }
+                    self.change("keep this take", wish).await?;
                 }
             }
             Action::Abandon { .. } => {
@@ -369,7 +364,7 @@ impl Run {
             spool: uuid::Uuid::new_v4().to_string(),
             instrument: self.instrument,
             belongs: match &self.keep {
-                Keep::LongTake(name) => Belongs::LongTake(name.clone()),
+                Keep::LongTake(name) | Keep::Source(name, _) => Belongs::LongTake(name.clone()),
                 _ => Belongs::Cell(cell),
             },
             form: self.form,
@@ -475,18 +470,45 @@ impl Run {
             ..known.clone()
         };
         let (store, holder) = (self.recorder.store.clone(), self.recorder.holder.clone());
-        let id = loop {
+        let kept = loop {
             let (about, spool) = (&arriving.about, &mut arriving.spool);
             match keep_spool(&store, about, spool, &origin, broken_off, Some(&holder)).await {
-                Ok(id) => break id,
+                Ok(kept) => break kept,
                 Err(error) => self.wait_out(error).await?,
             }
         };
         self.forget(&arriving)?;
-        if let Some(id) = id {
-            self.returned.extend(from_take.map(|from| (from, id)));
-            self.newest.insert(cell, id);
+        match kept {
+            Kept::Take(Some(id)) => {
+                self.returned.extend(from_take.map(|from| (from, id)));
+                self.newest.insert(cell, id);
+            }
+            Kept::LongTake(id) if !broken_off => self.say_what_was_played(id).await?,
+            Kept::Take(None) | Kept::LongTake(_) => {}
         }
         Ok(())
+    }
+
+    /// A recording of the source is known by what was played on it.
+    async fn say_what_was_played(&mut self, long_take: u64) -> anyhow::Result<()> {
+        let Keep::Source(_, score) = &self.keep else {
+            return Ok(());
+        };
+        let wish = (
+            Target::LongTake(long_take),
+            Fact::PlayedBy,
+            Said::Value(serde_json::to_value(score)?),
+        );
+        self.change("record the source", wish).await
+    }
+
+    async fn change(&mut self, label: &str, wish: (Target, Fact, Said)) -> anyhow::Result<()> {
+        let store = self.recorder.store.clone();
+        loop {
+            match store.change(self.instrument, label, vec![wish.clone()]).await {
+                Ok(kept) => break kept.map_err(|error| anyhow::anyhow!(error)).map(drop),
+                Err(error) => self.wait_out(error).await?,
+            }
+        }
     }
 }

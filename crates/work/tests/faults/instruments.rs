@@ -14,7 +14,7 @@ use std::fs;
 use std::io::BufReader;
 use std::path::Path;
 
-const RATE: u32 = 48_000;
+pub const RATE: u32 = 48_000;
 
 /// A recording with what is known of it.
 #[derive(Clone)]

