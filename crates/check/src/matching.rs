@@ -105,8 +105,8 @@ pub fn find_match<P: Plays>(
         Nearer::Pitch,
         Nearer::Attack,
         Nearer::Release,
-        Nearer::Chorus,
         Nearer::Cutoff,
+        Nearer::Chorus,
         Nearer::Tone,
         Nearer::Width,
         Nearer::StrikeToLevel,
@@ -163,12 +163,12 @@ fn mean(all: impl Iterator<Item = f64>) -> Option<f64> {
 }
 
 impl<P: Plays> Search<'_, P> {
-    /// Passages that judge, or those that a match is found by; all where none judge.
+    /// Passages that judge, or those that a match is found by; all where none judge. Those that were not played are left out.
     fn aparts(&self, built: &[PassageSound], judging: bool) -> Vec<PassageApart> {
         let all = beside(self.passages, self.source, built);
         let none_judge = !all.iter().any(|one| one.judges);
         all.into_iter()
-            .filter(|one| none_judge || one.judges == judging)
+            .filter(|one| (none_judge || one.judges == judging) && !one.built.course_db.is_empty())
             .map(|one| one.apart)
             .collect()
     }
@@ -455,7 +455,7 @@ impl<P: Plays> Search<'_, P> {
                     vec![(Fact::FilterCutoffHz, json!(to.clamp(20.0, 20_000.0).round()))]
                 }),
             };
-            return [0.25, 0.5, 1.0, 1.5, 2.0].map(trial).into();
+            return [0.25, 0.5, 1.0, 1.5, 2.0, 2.5, 3.0, 4.0].map(trial).into();
         }
         let form = json!(FilterForm {
             passes: Passes::Low,
@@ -498,22 +498,19 @@ impl<P: Plays> Search<'_, P> {
             .collect()
     }
 
-    /// A chorus, where the source moves more: how deep around what delay from afar, then the best of those one setting after another.
+    /// A chorus, where the source moves more: how deep around what delay from afar, then one setting of the best after another.
     fn chorus(&mut self) -> Result<Option<Trial>, P::Error> {
         const AROUND_MS: [f64; 8] = [3.0, 4.5, 6.0, 7.5, 9.0, 11.0, 14.0, 18.0];
         const DEEP_MS: [f64; 4] = [0.8, 1.5, 2.5, 4.5];
-        const KEPT: usize = 3;
         /// Places in [`program::EffectKind::settings`], and by what the setting there is multiplied.
-        const NEAR: [(usize, &[f64]); 9] = [
-            (0, &[0.4, 0.6, 0.8, 1.25, 1.6, 2.5, 4.0]),
-            (2, &[0.5, 0.7, 0.85, 1.15, 1.4]),
-            (3, &[0.85, 0.92, 0.96, 1.04, 1.08, 1.15]),
+        const NEAR: [(usize, &[f64]); 7] = [
+            (0, &[0.4, 0.6, 0.8, 1.25, 1.6, 2.5]),
+            (2, &[0.6, 0.8, 0.9, 1.1, 1.3]),
+            (3, &[0.88, 0.92, 0.96, 1.04, 1.08, 1.12]),
             (1, &[0.7, 0.85, 1.15, 1.3]),
-            (0, &[0.7, 0.85, 0.93, 1.07, 1.15, 1.3]),
-            (2, &[0.85, 0.93, 1.07, 1.15]),
+            (0, &[0.7, 0.85, 1.15, 1.3]),
             (3, &[0.96, 0.98, 1.02, 1.04]),
-            (1, &[0.9, 0.95, 1.05, 1.1]),
-            (0, &[0.9, 0.95, 1.05, 1.1]),
+            (2, &[0.9, 0.95, 1.05, 1.1]),
         ];
         let moves = self.mean(|apart| Some(apart.moves_db)).unwrap_or(0.0);
         if moves < 0.4 {
@@ -526,29 +523,19 @@ impl<P: Plays> Search<'_, P> {
                 afar.extend(deep.map(|deep| [0.7, deep, 45.0, around, voices]));
             }
         }
-        let mut kept = self.choruses(afar)?;
-        kept.truncate(KEPT);
-        for (place, shares) in NEAR {
-            let around = |settings: &[f64; 5]| {
-                let mut all = vec![*settings];
-                all.extend(shares.iter().map(|share| {
-                    let mut near = *settings;
-                    near[place] = rounded(settings[place] * share, 100.0);
-                    near
-                }));
-                all
-            };
-            let mut best = Vec::with_capacity(kept.len());
-            for (_, settings) in &kept {
-                best.extend(self.choruses(around(settings))?.into_iter().next());
-            }
-            kept = best;
-        }
-        kept.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let Some((_, settings)) = kept.first() else {
+        let Some(mut best) = self.best_chorus(afar)? else {
             return Ok(None);
         };
-        let trial = self.chorus_of(settings);
+        for (place, shares) in NEAR {
+            let mut near = vec![best];
+            near.extend(shares.iter().map(|share| {
+                let mut near = best;
+                near[place] = rounded(best[place] * share, 100.0);
+                near
+            }));
+            best = self.best_chorus(near)?.unwrap_or(best);
+        }
+        let trial = self.chorus_of(&best);
         self.best(Nearer::Chorus, vec![trial])
     }
 
@@ -562,16 +549,23 @@ impl<P: Plays> Search<'_, P> {
         }
     }
 
-    /// How far apart they are with each of some choruses, the nearest first.
-    fn choruses(&mut self, all: Vec<[f64; 5]>) -> Result<Vec<(f64, [f64; 5])>, P::Error> {
+    /// The best of some choruses, by notes and chords at the harder of their strikes: there is more to hear in them.
+    fn best_chorus(&mut self, all: Vec<[f64; 5]>) -> Result<Option<[f64; 5]>, P::Error> {
+        let is_harder = |one: &Passage| {
+            let same = self.passages.iter().filter(|other| other.keys == one.keys);
+            same.map(|other| other.strike).max() == Some(one.strike)
+        };
+        let wanted: Vec<bool> = (self.passages.iter().zip(&self.finds))
+            .map(|(passage, finds)| *finds && is_harder(passage))
+            .collect();
         let tried = |settings: &[f64; 5]| [self.wishes.clone(), self.chorus_of(settings).wishes].concat();
         let with: Vec<Vec<Wish>> = all.iter().map(tried).collect();
-        let sounds = self.plays.sounds(&with, found_by(&self.finds))?;
-        let mut ranked: Vec<(f64, [f64; 5])> = (all.into_iter().zip(sounds))
-            .map(|(settings, sounds)| (self.figure(Nearer::Chorus, &sounds, false), settings))
-            .collect();
-        ranked.sort_by(|a, b| a.0.total_cmp(&b.0));
-        Ok(ranked)
+        let sounds = self.plays.sounds(&with, found_by(&wanted))?;
+        let ranked = (all.into_iter().zip(sounds))
+            .map(|(settings, sounds)| (self.figure(Nearer::Chorus, &sounds, false), settings));
+        Ok(ranked
+            .min_by(|a, b| a.0.total_cmp(&b.0))
+            .map(|(_, settings)| settings))
     }
 
     fn width(&mut self) -> Result<Option<Trial>, P::Error> {
@@ -709,6 +703,7 @@ mod tests {
         PassageSound {
             level_dbfs: Some(level_dbfs),
             bands_db: vec![None; THIRD_OCTAVES],
+            course_db: vec![level_dbfs],
             ..PassageSound::default()
         }
     }

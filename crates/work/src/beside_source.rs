@@ -17,7 +17,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 pub type ProgramWith = Arc<dyn Fn(&[Wish]) -> anyhow::Result<Program> + Send + Sync>;
 
 /// About so many ways are tried; what is tried beyond that is told as nearly done.
-const ABOUT_TRIED: f64 = 230.0;
+const ABOUT_TRIED: f64 = 130.0;
 
 /// Lays an instrument beside a recording of its source.
 pub struct LayBeside {
