@@ -515,7 +515,7 @@ function Spectrum({ passages }: { passages: PassageBeside[] }) {
   );
   return (
     <figure>
-      <div className="h-[150px]">
+      <div className="relative h-[150px]">
         <Canvas draw={draw} className="size-full" role="img" aria-label="Thirds of octaves of both" />
       </div>
       <figcaption className="text-[12px] text-ink3">
