@@ -16,6 +16,7 @@ async fn row(page: &Browser, what: &str) -> anyhow::Result<[Option<f64>; 2]> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+#[ignore = "it plays some hundred ways, for four minutes: `bin/test --long` runs it"]
 async fn the_ferry_with_its_chorus_is_matched_heard_and_undone() -> anyhow::Result<()> {
     let ladder = Ladder::start_measured_demo().await?;
     let page = Browser::open().await?;
