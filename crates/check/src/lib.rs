@@ -17,7 +17,7 @@ mod source;
 mod usual;
 
 pub use expected::{Expected, expected};
-pub use matching::{Match, Plays, Wanted, find_match};
+pub use matching::{Match, Plays, Sounds, Wanted, find_match};
 pub use report::{Figure, Report, Reported, place_of};
 pub use source::{Apart, Beside, Nearer, PassageBeside, Proposal, beside, judges};
 

@@ -48,6 +48,8 @@ pub struct Apart {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum Nearer {
+    /// Several keys at once.
+    Voices,
     /// Level of all.
     Level,
     /// How strongly the strike drives level.
@@ -56,8 +58,10 @@ pub enum Nearer {
     Pitch,
     /// An equaliser over all.
     Tone,
-    /// A low-pass, or where one has its cutoff.
+    /// A low-pass, or where a filter has its cutoff.
     Cutoff,
+    /// A low-pass that the strike opens.
+    StrikeToCutoff,
     /// Attack.
     Attack,
     /// Release.
@@ -66,6 +70,23 @@ pub enum Nearer {
     Width,
     /// A chorus over all.
     Chorus,
+}
+
+impl Nearer {
+    /// In the order in which they are tried: what shapes a note first, what is laid over all of it then, its level last.
+    pub const IN_ORDER: [Self; 11] = [
+        Self::Voices,
+        Self::Pitch,
+        Self::Attack,
+        Self::Release,
+        Self::Cutoff,
+        Self::StrikeToCutoff,
+        Self::Chorus,
+        Self::Tone,
+        Self::Width,
+        Self::StrikeToLevel,
+        Self::Level,
+    ];
 }
 
 /// Something that brings both nearer.

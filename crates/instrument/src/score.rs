@@ -121,6 +121,38 @@ impl Score {
         all
     }
 
+    /// Some of its passages alone, close after one another, and where they lie then; whether each of [`Self::passages`] is wanted is told.
+    pub fn only(&self, wanted: &[bool]) -> (Self, Vec<Passage>) {
+        let (mut notes, mut passages) = (Vec::new(), Vec::new());
+        let mut at_ms = 0.0;
+        let all = self.passages().into_iter().zip(wanted);
+        for (passage, _) in all.filter(|(_, wanted)| **wanted) {
+            let earlier = passage.at_ms - at_ms;
+            let of_it =
+                (self.notes.iter()).filter(|note| note.at_ms >= passage.at_ms && note.at_ms < passage.end_ms);
+            notes.extend(of_it.map(|note| ScoreNote {
+                at_ms: note.at_ms - earlier,
+                until_ms: note.until_ms.min(passage.end_ms) - earlier,
+                ..*note
+            }));
+            at_ms += passage.end_ms - passage.at_ms;
+            passages.push(Passage {
+                at_ms: passage.at_ms - earlier,
+                up_ms: passage.up_ms - earlier,
+                end_ms: at_ms,
+                keys: passage.keys,
+                strike: passage.strike,
+            });
+        }
+        (
+            Self {
+                notes,
+                ..self.clone()
+            },
+            passages,
+        )
+    }
+
     /// What tells most of a source in a short time: single notes along its keys, and chords, each softly and hard, held and let go. `keys` are those that sound,
     /// from the lowest; none gives nothing to play.
     pub fn of_keys(keys: &[u8]) -> Self {
@@ -208,6 +240,29 @@ mod tests {
         for pair in passages.windows(2) {
             assert!(pair[0].up_ms <= pair[1].at_ms && pair[0].end_ms == pair[1].at_ms);
         }
+    }
+
+    #[test]
+    fn some_passages_follow_one_another_closely_and_each_is_as_long_as_before() {
+        let score = Score::of_keys(&(36..=84).collect::<Vec<u8>>());
+        let all = score.passages();
+        let wanted: Vec<bool> = (0..all.len()).map(|n| n % 3 == 1).collect();
+        let (some, places) = score.only(&wanted);
+        assert!(some.is_playable());
+        assert_eq!(places.len(), 6);
+        let before = all.iter().zip(&wanted).filter(|(_, wanted)| **wanted);
+        for ((before, _), now) in before.zip(&places) {
+            assert_eq!(before.keys, now.keys);
+            assert!((before.end_ms - before.at_ms - now.end_ms + now.at_ms).abs() < 1e-9);
+            assert!((before.up_ms - before.at_ms - now.up_ms + now.at_ms).abs() < 1e-9);
+        }
+        let again: Vec<Vec<u8>> = some.passages().into_iter().map(|passage| passage.keys).collect();
+        let keys: Vec<Vec<u8>> = places.into_iter().map(|passage| passage.keys).collect();
+        assert_eq!(
+            again, keys,
+            "what is heard together stays together, and nothing else"
+        );
+        assert_eq!(score.only(&vec![true; all.len()]), (score.clone(), all));
     }
 
     #[test]

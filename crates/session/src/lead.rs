@@ -183,6 +183,36 @@ pub struct Progress {
     pub waits_for: Option<String>,
 }
 
+/// What is softer counts as this, in dBFS.
+const SILENT_DBFS: f64 = -120.0;
+
+impl Progress {
+    /// Of one that is doing something, before anything else is known.
+    pub(crate) fn of(state: RunState) -> Self {
+        Self {
+            state,
+            cell: None,
+            cell_share: 0.0,
+            done: 0,
+            total: 0,
+            seconds_left: 0.0,
+            check: None,
+            peak_dbfs: SILENT_DBFS,
+            verdict: None,
+            needle: None,
+            hands_free: true,
+            asked: 0,
+            frames: 0,
+            waits_for: None,
+        }
+    }
+}
+
+/// The highest sample since the last report, in dBFS; from now on it is looked for anew.
+pub(crate) fn take_peak_dbfs(peak: &mut f32) -> f64 {
+    signal::amplitude_to_db(f64::from(std::mem::take(peak))).max(SILENT_DBFS)
+}
+
 /// A recording as a pure state machine. Time is input frames.
 pub trait Lead: Send {
     /// The next frames, interleaved, contiguous with the last.

@@ -1,6 +1,6 @@
 //! One long take: everything is kept until the user says stop.
 
-use crate::lead::{Action, Lead, Order, Progress, RunState};
+use crate::lead::{Action, Lead, Order, Progress, RunState, take_peak_dbfs};
 use instrument::{Cell, LayerId, PassId};
 
 /// The cell that stands for a recording that belongs to none yet.
@@ -46,6 +46,10 @@ impl LongSession {
             ..Self::new(channels, None)
         }
     }
+
+    pub(crate) fn frames(&self) -> u64 {
+        self.frame
+    }
 }
 
 impl Lead for LongSession {
@@ -88,20 +92,10 @@ impl Lead for LongSession {
 
     fn progress(&mut self) -> Progress {
         Progress {
-            state: self.state,
-            cell: None,
-            cell_share: 0.0,
-            done: 0,
             total: 1,
-            seconds_left: 0.0,
-            check: None,
-            peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
-            verdict: None,
-            needle: None,
-            hands_free: true,
-            asked: 0,
+            peak_dbfs: take_peak_dbfs(&mut self.peak),
             frames: self.frame,
-            waits_for: None,
+            ..Progress::of(self.state)
         }
     }
 }

@@ -437,7 +437,6 @@ impl Lead for Session {
             (self.frame - self.cells_began_at) as f64 / rate / self.done as f64 * self.jobs.len() as f64
         };
         Progress {
-            state,
             cell,
             cell_share,
             done: self.done,
@@ -445,12 +444,8 @@ impl Lead for Session {
             seconds_left,
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
-            verdict: None,
-            needle: None,
-            hands_free: true,
-            asked: 0,
             frames: self.frame,
-            waits_for: None,
+            ..Progress::of(state)
         }
     }
 }

@@ -1,7 +1,7 @@
 //! A score is played on a source, and all that comes back is one recording.
 
 use crate::lead::{Action, Lead, Order, Progress, RunState};
-use crate::long::NO_CELL;
+use crate::long::{LongSession, NO_CELL};
 use crate::run::{SessionSettings, programs};
 use instrument::{Controller, Score};
 use signal::frames_of_ms;
@@ -11,24 +11,23 @@ const ROOM_MS: f64 = 500.0;
 /// Programs and controllers leave so long before.
 const SET_MS: f64 = 250.0;
 
-/// Plays a score, and keeps everything from its first frame on.
+/// Plays a score, and keeps everything from its first frame on as a [`LongSession`] does.
 pub struct ScoreSession {
     settings: SessionSettings,
     score: Score,
-    frame: u64,
-    state: RunState,
-    peak: f32,
+    long: LongSession,
+    stopped: bool,
 }
 
 impl ScoreSession {
     /// Begins with the next frame, number 0.
     pub fn new(settings: SessionSettings, score: Score) -> Self {
+        let end = frames_of_ms(settings.rate_hz, ROOM_MS + score.length_ms()) as u64;
         Self {
+            long: LongSession::new(settings.channels, Some(end)),
             settings,
             score,
-            frame: 0,
-            state: RunState::Recording,
-            peak: 0.0,
+            stopped: false,
         }
     }
 
@@ -39,10 +38,6 @@ impl ScoreSession {
 
     fn ms(&self, ms: f64) -> u64 {
         frames_of_ms(self.settings.rate_hz, ms) as u64
-    }
-
-    fn end(&self) -> u64 {
-        self.ms(ROOM_MS + self.score.length_ms())
     }
 
     fn message(at_frame: u64, bytes: Vec<u8>) -> Action {
@@ -69,51 +64,27 @@ impl ScoreSession {
             .chain(timed.into_iter().map(|(at, bytes)| Self::message(at, bytes)))
             .collect()
     }
-
-    fn over(&mut self) -> Vec<Action> {
-        self.state = RunState::Finished;
-        vec![
-            Action::End {
-                cell: NO_CELL,
-                end_frame: self.frame,
-                verdict: None,
-            },
-            Action::Finished,
-        ]
-    }
 }
 
 impl Lead for ScoreSession {
     fn audio(&mut self, samples: &[f32]) -> Vec<Action> {
-        if self.state != RunState::Recording || samples.is_empty() {
-            return Vec::new();
-        }
-        let mut actions = Vec::new();
-        if self.frame == 0 {
-            actions.push(Action::Begin {
-                cell: NO_CELL,
-                first_frame: 0,
-            });
-            actions.extend(self.all());
-        }
-        self.frame += (samples.len() / self.settings.channels.max(1)) as u64;
-        self.peak = samples.iter().fold(self.peak, |top, x| top.max(x.abs()));
-        if self.frame >= self.end() {
-            actions.extend(self.over());
+        let mut actions = self.long.audio(samples);
+        if matches!(actions.first(), Some(Action::Begin { .. })) {
+            actions.splice(1..1, self.all());
         }
         actions
     }
 
     /// What was stopped is laid beside nothing: it is thrown away, and the source let go.
     fn order(&mut self, order: Order) -> Vec<Action> {
-        if order != Order::Stop || self.state != RunState::Recording {
+        if self.long.order(order).is_empty() {
             return Vec::new();
         }
-        self.state = RunState::Stopped;
+        self.stopped = true;
         let channel = self.settings.midi_channel & 0x0F;
         // All notes off (MIDI 1.0, controller 123).
         vec![
-            Self::message(self.frame, vec![0xB0 | channel, 123, 0]),
+            Self::message(self.long.frames(), vec![0xB0 | channel, 123, 0]),
             Action::Abandon { cell: NO_CELL },
             Action::Finished,
         ]
@@ -122,24 +93,22 @@ impl Lead for ScoreSession {
     fn left_late(&mut self, _: u64) {}
 
     fn progress(&mut self) -> Progress {
-        let left = self.end().saturating_sub(self.frame);
-        let at_ms = self.frame as f64 * 1_000.0 / f64::from(self.settings.rate_hz.max(1)) - ROOM_MS;
+        let rate = f64::from(self.settings.rate_hz.max(1));
+        let at_ms = self.long.frames() as f64 * 1_000.0 / rate - ROOM_MS;
         let passages = self.score.passages();
+        let now = self.long.progress();
         Progress {
-            state: self.state,
-            cell: None,
-            cell_share: 0.0,
-            done: passages.iter().filter(|passage| passage.end_ms <= at_ms).count(),
+            state: if self.stopped {
+                RunState::Stopped
+            } else {
+                now.state
+            },
+            done: (passages.iter())
+                .filter(|passage| passage.end_ms <= at_ms)
+                .count(),
             total: passages.len(),
-            seconds_left: left as f64 / f64::from(self.settings.rate_hz.max(1)),
-            check: None,
-            peak_dbfs: signal::amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6)),
-            verdict: None,
-            needle: None,
-            hands_free: true,
-            asked: 0,
-            frames: self.frame,
-            waits_for: None,
+            seconds_left: ((self.score.length_ms() - at_ms) / 1_000.0).max(0.0),
+            ..now
         }
     }
 }
@@ -190,7 +159,7 @@ mod tests {
     #[test]
     fn it_ends_by_itself_after_the_last_tail_and_is_thrown_away_where_it_is_stopped() {
         let mut whole = session();
-        let frames = whole.end() as usize;
+        let frames = ((ROOM_MS + whole.score.length_ms()) * 48.0) as usize;
         whole.audio(&vec![0.0; frames - 1]);
         assert!(matches!(
             whole.audio(&[0.0])[..],

@@ -256,7 +256,6 @@ impl Lead for ThroughSession {
         };
         let left: u64 = self.jobs.iter().map(|job| job.frames + self.ms(2_000.0)).sum();
         Progress {
-            state,
             cell: self.jobs.front().map(|job| job.cell),
             cell_share: share,
             done: self.done,
@@ -264,12 +263,8 @@ impl Lead for ThroughSession {
             seconds_left: left as f64 / f64::from(self.rate_hz),
             check: self.check.clone(),
             peak_dbfs: self.windows.take_peak_dbfs(),
-            verdict: None,
-            needle: None,
-            hands_free: true,
-            asked: 0,
             frames: self.frame,
-            waits_for: None,
+            ..Progress::of(state)
         }
     }
 }

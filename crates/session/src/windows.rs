@@ -1,6 +1,7 @@
 //! Audio cut into windows of one length, each judged as it is full; and the highest sample since it was last asked for.
 
-use signal::{Audio, amplitude_to_db, frames_of_ms};
+use crate::lead::take_peak_dbfs;
+use signal::{Audio, frames_of_ms};
 
 pub(crate) struct Windows {
     rate_hz: u32,
@@ -60,7 +61,7 @@ impl Windows {
 
     /// The highest sample since the last call, in dBFS.
     pub(crate) fn take_peak_dbfs(&mut self) -> f64 {
-        amplitude_to_db(f64::from(std::mem::take(&mut self.peak)).max(1e-6))
+        take_peak_dbfs(&mut self.peak)
     }
 
     /// Interleaved samples of this input, planar.
@@ -83,7 +84,7 @@ mod tests {
                 .flat_map(|part| windows.push(part))
                 .collect();
             assert!(heard.iter().all(|heard| heard.samples.len() == 40));
-            assert!((windows.take_peak_dbfs() - amplitude_to_db(0.6)).abs() < 1e-4);
+            assert!((windows.take_peak_dbfs() - signal::amplitude_to_db(0.6)).abs() < 1e-4);
             heard.into_iter().flat_map(|heard| heard.samples).collect()
         };
         assert_eq!(all(6), samples);

@@ -69,6 +69,11 @@ fn part_of(row: &LongTakeRow) -> Part {
     }
 }
 
+async fn recording_of(store: &Store, instrument: u64, long_take: u64) -> anyhow::Result<Option<LongTakeRow>> {
+    let row = store.long_take(long_take).await?;
+    Ok(row.filter(|row| row.instrument_id == instrument))
+}
+
 /// What was played while it was recorded.
 fn played_by(row: &LongTakeRow, facts: &Facts) -> Option<Score> {
     said_about(facts, Target::LongTake(row.id), Fact::PlayedBy).flatten()
@@ -157,11 +162,7 @@ pub async fn proposed(
 /// # Errors
 /// Those of the database.
 pub async fn lay_beside_of(store: &Store, id: u64, long_take: u64) -> anyhow::Result<Option<LayBeside>> {
-    let Some(row) = store
-        .long_take(long_take)
-        .await?
-        .filter(|row| row.instrument_id == id)
-    else {
+    let Some(row) = recording_of(store, id, long_take).await? else {
         return Ok(None);
     };
     let Some(whole) = store.whole(id).await? else {
@@ -202,11 +203,7 @@ pub async fn both_of(
     id: u64,
     long_take: u64,
 ) -> anyhow::Result<Option<(Part, Score, work::Snapshot)>> {
-    let Some(row) = store
-        .long_take(long_take)
-        .await?
-        .filter(|row| row.instrument_id == id)
-    else {
+    let Some(row) = recording_of(store, id, long_take).await? else {
         return Ok(None);
     };
     let facts = store.facts(id).await?;

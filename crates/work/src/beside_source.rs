@@ -1,15 +1,14 @@
 //! Lays an instrument beside its source: what was played there is played here, both are compared, and what brings them nearer is tried out.
 
 use crate::each::each;
-use crate::heard::sounds_on;
+use crate::heard::audio_for;
 use crate::to_write::OfSnapshot;
 use crate::{Library, Outcome, Part, Samples, Snapshot, Watch, raw, refusal};
-use check::{Apart, Beside, Match, Plays, Wanted, beside, find_match};
+use check::{Apart, Beside, Match, Plays, Sounds, Wanted, beside, find_match};
 use engine::{Event, EventKind, render_offline};
 use instrument::{Passage, Score, Wish};
-use program::{Program, Sample};
+use program::Program;
 use signal::{Audio, PassageSound, delay_frames, loudness_lufs, quiet_bands};
-use std::collections::HashMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -17,7 +16,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 pub type ProgramWith = Arc<dyn Fn(&[Wish]) -> anyhow::Result<Program> + Send + Sync>;
 
 /// About so many ways are tried; what is tried beyond that is told as nearly done.
-const ABOUT_TRIED: f64 = 130.0;
+const ABOUT_TRIED: f64 = 190.0;
 
 /// Lays an instrument beside a recording of its source.
 pub struct LayBeside {
@@ -81,31 +80,19 @@ pub fn built_audio(
     rate_hz: u32,
 ) -> anyhow::Result<Audio> {
     let samples = OfSnapshot { library, snapshot };
-    let audio = audio_for(&snapshot.program, &samples, score)?;
+    let audio = audio_of(&snapshot.program, &samples, score)?;
     Ok(played(&snapshot.program, &audio, score, rate_hz))
 }
 
-type ByPlace = HashMap<(String, u16), Vec<Vec<f32>>>;
+/// The audio of each sample, where a score may start it.
+type AudioOf = Vec<Vec<Vec<f32>>>;
 
-fn place_of(sample: &Sample) -> (String, u16) {
-    (sample.source.clone(), sample.first_channel)
+fn audio_of(program: &Program, samples: &impl Samples, score: &Score) -> anyhow::Result<AudioOf> {
+    let strikes: Vec<(u8, u8)> = score.notes.iter().map(|note| (note.key, note.strike)).collect();
+    audio_for(program, samples, &strikes)
 }
 
-/// The audio of all that a score may start.
-fn audio_for(program: &Program, samples: &impl Samples, score: &Score) -> anyhow::Result<ByPlace> {
-    let mut audio = ByPlace::new();
-    for region in &program.regions {
-        let sample = &program.samples[region.sample];
-        let is_heard = (score.notes.iter())
-            .any(|note| region.when.strikes.contains(note.strike) && sounds_on(program, region, note.key));
-        if is_heard && !audio.contains_key(&place_of(sample)) {
-            audio.insert(place_of(sample), samples.audio(sample)?.channels);
-        }
-    }
-    Ok(audio)
-}
-
-fn played(program: &Program, audio: &ByPlace, score: &Score, rate_hz: u32) -> Audio {
+fn played(program: &Program, audio: &AudioOf, score: &Score, rate_hz: u32) -> Audio {
     let frame = |ms: f64| (ms * f64::from(rate_hz) / 1_000.0).round() as usize;
     let mut events: Vec<Event> = Vec::with_capacity(2 * score.notes.len());
     for note in &score.notes {
@@ -121,11 +108,9 @@ fn played(program: &Program, audio: &ByPlace, score: &Score, rate_hz: u32) -> Au
     }
     // A key that comes up as it goes down again comes up first.
     events.sort_by_key(|event| (event.frame, matches!(event.kind, EventKind::NoteOn { .. })));
-    let of = |sample: &Sample| audio.get(&place_of(sample)).cloned().unwrap_or_default();
-    let samples = program.samples.iter().map(of).collect();
     let (left, right) = render_offline(
         program,
-        samples,
+        audio.clone(),
         f64::from(rate_hz),
         &events,
         frame(score.length_ms()),
@@ -160,9 +145,8 @@ fn heard(audio: &Audio, passages: &[Passage], (lag, pitch): (i64, bool), noise: 
 /// Tries ways of playing, on all processors.
 struct Tried<'a> {
     with: &'a ProgramWith,
-    audio: &'a ByPlace,
+    audio: &'a AudioOf,
     score: &'a Score,
-    passages: &'a [Passage],
     rate_hz: u32,
     watch: &'a Watch,
     done: AtomicUsize,
@@ -171,30 +155,15 @@ struct Tried<'a> {
 impl Plays for Tried<'_> {
     type Error = anyhow::Error;
 
-    fn sounds(&mut self, with: &[Vec<Wish>], wanted: Wanted<'_>) -> anyhow::Result<Vec<Vec<PassageSound>>> {
-        let Wanted {
-            passages: wanted,
-            pitch,
-        } = wanted;
-        // What nobody wants to hear is not played.
-        let is_wanted = |at_ms: f64| {
-            let of = (self.passages.iter().zip(wanted))
-                .rev()
-                .find(|(passage, _)| passage.at_ms <= at_ms);
-            of.is_some_and(|(_, wanted)| *wanted)
-        };
-        let mut score = self.score.clone();
-        score.notes.retain(|note| is_wanted(note.at_ms));
+    fn sounds(&mut self, with: &[Vec<Wish>], wanted: Wanted<'_>) -> anyhow::Result<Vec<Sounds>> {
+        // What nobody wants to hear is not played: effects would run on through it.
+        let (score, passages) = self.score.only(wanted.passages);
         let one = |(): &mut (), wishes: &Vec<Wish>| {
             let program = (self.with)(wishes)?;
             let audio = played(&program, self.audio, &score, self.rate_hz);
-            let some: Vec<Passage> = (self.passages.iter().zip(wanted))
-                .filter(|(_, wanted)| **wanted)
-                .map(|(passage, _)| passage.clone())
-                .collect();
-            let mut heard = heard(&audio, &some, (0, pitch), &[]).into_iter();
+            let mut heard = heard(&audio, &passages, (0, wanted.pitch), &[]).into_iter();
             let sound = |wanted: &bool| if *wanted { heard.next() } else { None };
-            let sounds = wanted.iter().map(sound).map(Option::unwrap_or_default).collect();
+            let sounds = wanted.passages.iter().map(sound).collect();
             self.done.fetch_add(1, Ordering::Relaxed);
             Ok(sounds)
         };
@@ -239,7 +208,7 @@ pub fn lay_beside(
     watch: &Watch,
 ) -> anyhow::Result<Beside> {
     let program = with(&[])?;
-    let audio = &audio_for(&program, samples, score)?;
+    let audio = &audio_of(&program, samples, score)?;
     let rate_hz = source.rate_hz;
     let built = played(&program, audio, score, rate_hz);
     let lag = delay_frames(source, &built).ok_or_else(|| {
@@ -250,9 +219,8 @@ pub fn lay_beside(
     let of_built = heard(&built, &passages, (0, true), &[]);
     let louder = loudness_lufs(source).zip(loudness_lufs(&built));
     let mut laid = beside(&passages, &of_source, &of_built);
-    let judged = |one: &&check::PassageBeside| one.judges;
-    let judged_by_same = !laid.iter().any(|one| judged(&one));
-    let judging = laid.iter().filter(|one| judged_by_same || judged(one));
+    let judged_by_same = !laid.iter().any(|one| one.judges);
+    let judging = laid.iter().filter(|one| judged_by_same || one.judges);
     let before = Apart::of(judging.map(|one| &one.apart));
     for one in &mut laid {
         for sound in [&mut one.source, &mut one.built] {
@@ -277,7 +245,6 @@ pub fn lay_beside(
         with,
         audio,
         score,
-        passages: &passages,
         rate_hz,
         watch,
         done: AtomicUsize::new(0),

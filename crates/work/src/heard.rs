@@ -171,6 +171,23 @@ fn lift(seconds: f64, key: u8) -> Event {
     at(seconds, EventKind::NoteOff { key })
 }
 
+/// The audio of each sample that some keys may start, struck so; nothing for the others.
+pub(crate) fn audio_for(
+    program: &Program,
+    samples: &impl Samples,
+    strikes: &[(u8, u8)],
+) -> anyhow::Result<Vec<Vec<Vec<f32>>>> {
+    let mut audio = vec![Vec::new(); program.samples.len()];
+    for region in &program.regions {
+        let is_heard = (strikes.iter())
+            .any(|(key, strike)| region.when.strikes.contains(*strike) && sounds_on(program, region, *key));
+        if is_heard && audio[region.sample].is_empty() {
+            audio[region.sample] = samples.audio(&program.samples[region.sample])?.channels;
+        }
+    }
+    Ok(audio)
+}
+
 /// With the audio of what the score may start, and of nothing else.
 pub(crate) fn rendered(
     program: &Program,
@@ -178,21 +195,11 @@ pub(crate) fn rendered(
     score: &[Event],
     seconds: f64,
 ) -> anyhow::Result<Audio> {
-    let strikes: Vec<(u8, u8)> = (score.iter())
-        .filter_map(|event| match event.kind {
-            EventKind::NoteOn { key, velocity } => Some((key, velocity)),
-            _ => None,
-        })
-        .collect();
-    let mut audio = vec![Vec::new(); program.samples.len()];
-    for region in &program.regions {
-        let sample = &program.samples[region.sample];
-        let is_heard = (strikes.iter())
-            .any(|(key, strike)| region.when.strikes.contains(*strike) && sounds_on(program, region, *key));
-        if is_heard && audio[region.sample].is_empty() {
-            audio[region.sample] = samples.audio(sample)?.channels;
-        }
-    }
+    let strikes = score.iter().filter_map(|event| match event.kind {
+        EventKind::NoteOn { key, velocity } => Some((key, velocity)),
+        _ => None,
+    });
+    let audio = audio_for(program, samples, &strikes.collect::<Vec<_>>())?;
     let frames = (seconds * f64::from(RATE_HZ)) as usize;
     let (left, right) = render_offline(program, audio, f64::from(RATE_HZ), score, frames);
     Ok(Audio {

@@ -2,6 +2,7 @@
 
 mod alone;
 mod beside_source;
+mod beside_take;
 mod bringing;
 mod brought;
 mod building;
@@ -43,6 +44,7 @@ pub use beside_source::{
     LayBeside, ProgramWith, built_audio, is_kept_beside, kept_beside, lay_beside, name_of_beside,
     source_audio,
 };
+pub use beside_take::{TakeBeside, take_beside};
 pub use bringing::{Import, inside_of, read_file};
 pub use brought::{
     Found, MOST_BROUGHT_FILES, Offered, TakenOfBrought, look_through, path_inside, place_for, take_in, unpack,

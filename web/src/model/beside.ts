@@ -46,21 +46,21 @@ export function passageFigures({ apart }: PassageBeside): string[] {
   ];
 }
 
-/** Where one passage lies in both sounds, in seconds; the source sounds later by so much as was found. */
+/** Where one passage lies in both sounds, or all of them, in seconds: in the recording of the source later by so much as was found, and from its first frame on. */
 export function stretchOf(
-  { passages, lag_frames, rate_hz }: Beside,
+  { passages, lag_frames, rate_hz }: Pick<Beside, "passages" | "lag_frames" | "rate_hz">,
   n: number | undefined,
 ): { source: [number, number]; built: [number, number] } {
   const of = n === undefined ? passages : passages.slice(n, n + 1);
-  const from = (of[0]?.passage.at_ms ?? 0) / 1000;
-  const to = (of.at(-1)?.passage.end_ms ?? 0) / 1000;
   const late = lag_frames / rate_hz;
+  const from = Math.max((of[0]?.passage.at_ms ?? 0) / 1000, -late);
+  const to = (of.at(-1)?.passage.end_ms ?? 0) / 1000;
   return { source: [from + late, to + late], built: [from, to] };
 }
 
-/** Both equally loud: the louder one is lowered. */
-export function equallyLoud(louderDb: number): { source: number; built: number } {
-  return { source: 10 ** (Math.min(0, -louderDb) / 20), built: 10 ** (Math.min(0, louderDb) / 20) };
+/** What both are multiplied by to be equally loud: the louder one is lowered. */
+export function equallyLoud(louderDb: number): [number, number] {
+  return [10 ** (Math.min(0, -louderDb) / 20), 10 ** (Math.min(0, louderDb) / 20)];
 }
 
 type PhraseEvent = Schemas["PhraseEvent"];
@@ -84,4 +84,16 @@ export function scoreOf(events: PhraseEvent[], lengthMs: number): Schemas["Score
     notes.push(note);
   }
   return notes;
+}
+
+/** The mean of what is heard of some passages in each third of an octave; nothing where none tells. */
+export function meanBands(passages: PassageBeside[], of: "source" | "built"): (number | undefined)[] {
+  const width = passages[0]?.source.bands_db.length ?? 0;
+  return Array.from({ length: width }, (_, n) => {
+    const known = passages.flatMap((passage) => {
+      const value = passage[of].bands_db[n];
+      return value == null ? [] : [value];
+    });
+    return known.length > 0 ? known.reduce((a, b) => a + b, 0) / known.length : undefined;
+  });
 }

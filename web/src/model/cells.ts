@@ -120,3 +120,37 @@ export function centsFromPlan(take: TakeView): number | undefined {
 export function standsOut(take: TakeView): number | undefined {
   return take.seam?.audible_db ?? undefined;
 }
+
+/** A take that another is laid beside: its neighbours', that of another strength, and earlier ones of its own cell. */
+export interface Other {
+  value: string;
+  name: string;
+  take: TakeView;
+}
+
+export function othersOf(view: InstrumentView, take: TakeView): Other[] {
+  const { cell } = take;
+  const measured = view.takes.filter(({ facts }) => facts);
+  const pass = measured.filter((one) => one.chosen && one.cell.pass === cell.pass);
+  const nearest = (test: (one: Cell) => boolean, by: (one: Cell) => number) =>
+    pass.filter((one) => test(one.cell)).toSorted((a, b) => by(a.cell) - by(b.cell))[0];
+  const same = (one: Cell) => one.layer === cell.layer && one.round_robin === cell.round_robin;
+  const apart = (one: Cell) => Math.abs(layerPlace(view.plan, one) - layerPlace(view.plan, cell));
+  const other = (value: string, name: string, take: TakeView | undefined): Other[] => (take ? [{ value, name, take }] : []);
+  const above = nearest(
+    (one) => same(one) && one.key > cell.key,
+    ({ key }) => key,
+  );
+  const below = nearest(
+    (one) => same(one) && one.key < cell.key,
+    ({ key }) => -key,
+  );
+  const strength = nearest((one) => one.key === cell.key && one.layer !== cell.layer, apart);
+  const earlier = measured.filter((one) => one.id !== take.id && sameCell(one.cell, cell)).toReversed();
+  return [
+    ...other("above", "the rung above", above),
+    ...other("below", "the rung below", below),
+    ...other("layer", "another strength", strength),
+    ...earlier.flatMap((one, n) => other(`take ${one.id}`, `take ${earlier.length - n} of this cell`, one)),
+  ];
+}

@@ -1,73 +1,83 @@
-// A source and what was built of it, heard in the same place: one of both, and the other by one key.
+// Two sounds of the same, heard in the same place: one of both, and the other by one key.
 import { create } from "zustand";
-import { equallyLoud, stretchOf, type Beside } from "../model/beside";
+import { equallyLoud } from "../model/beside";
 import { player } from "./player";
 
-export type Which = "source" | "built";
+/** A sound of the server, and which stretch of it goes round, in its own seconds. */
+export interface Side {
+  name: string;
+  url: string;
+  rate: number;
+  channels: number;
+  from: number;
+  to: number;
+  /** How much faster it is played than it was recorded. */
+  pace?: number;
+}
+
+export interface Pair {
+  sides: [Side, Side];
+  /** How much louder the first is, as heard. */
+  louderDb: number;
+}
 
 interface Both {
   plays: boolean;
-  /** What is heard; where it is blind, behind which name. */
-  heard: Which;
-  /** While it is blind nobody is told which is which: whether "one" is the source. */
-  blind: { oneIsSource: boolean } | undefined;
+  /** Whose both are heard, or were last: keys are meant for it. */
+  owner: string | undefined;
+  /** Which is heard. */
+  heard: 0 | 1;
+  /** While it is blind nobody is told which is which: whether the first button is the second sound. */
+  blind: { crossed: boolean } | undefined;
   /** Whether both are as loud as each other. */
   even: boolean;
 }
 
-export const useBoth = create<Both>(() => ({ plays: false, heard: "source", blind: undefined, even: true }));
+export const useBoth = create<Both>(() => ({ plays: false, owner: undefined, heard: 0, blind: undefined, even: true }));
 
-let last: { name: string; buffers: [AudioBuffer, AudioBuffer] } | undefined;
+/** What was heard last is at hand, by where it came from. */
+let last: { names: string; buffers: [AudioBuffer, AudioBuffer] } | undefined;
 
-/** Both sounds; those of what was heard last are at hand. */
-async function sounds(id: number, { long_take, of, rate_hz }: Beside, sides: number): Promise<[AudioBuffer, AudioBuffer]> {
-  const name = `${id} ${long_take} ${of}`;
-  if (last?.name === name) return last.buffers;
-  const url = (which: Which) => `/api/instruments/${id}/beside/${long_take}/${which}`;
-  const [source, built] = await Promise.all([
-    player.fetched({ url: url("source"), rate: rate_hz, channels: sides }),
-    player.fetched({ url: url("built"), rate: rate_hz, channels: 2 }),
-  ]);
-  if (!source || !built) throw new Error("One of both is empty: there is nothing to hear.");
-  last = { name, buffers: [source, built] };
+async function sounds({ sides }: Pair): Promise<[AudioBuffer, AudioBuffer]> {
+  const names = sides.map(({ url }) => url).join(" ");
+  if (last?.names === names) return last.buffers;
+  const [one, other] = await Promise.all([player.fetched(sides[0]), player.fetched(sides[1])]);
+  if (!one || !other) throw new Error("One of both is empty: there is nothing to hear.");
+  last = { names, buffers: [one, other] };
   return last.buffers;
 }
 
-/** Plays a passage of both round and round, or all of them. */
-export async function playBoth(id: number, beside: Beside, sides: number, passage: number | undefined): Promise<void> {
-  useBoth.setState({ plays: true });
+/** Plays both round and round, for one place of the page. */
+export async function playBoth(pair: Pair, owner: string): Promise<void> {
+  useBoth.setState({ plays: true, owner });
   try {
-    const [source, built] = await sounds(id, beside, sides);
-    if (!useBoth.getState().plays) return;
-    const { even, heard } = useBoth.getState();
-    const stretch = stretchOf(beside, passage);
-    const gain = even ? equallyLoud(beside.louder_db) : { source: 1, built: 1 };
-    const from = Math.max(0, stretch.source[0]);
-    await player.together(
-      [
-        { buffer: source, from, to: stretch.source[1], gain: gain.source },
-        { buffer: built, from: stretch.built[0] + (from - stretch.source[0]), to: stretch.built[1], gain: gain.built },
-      ],
-      heard === "source" ? 0 : 1,
-    );
+    const buffers = await sounds(pair);
+    const { plays, even, heard } = useBoth.getState();
+    if (!plays) return;
+    const gains = even ? equallyLoud(pair.louderDb) : ([1, 1] as const);
+    const all = pair.sides.map(({ from, to, pace = 1 }, n) => ({ buffer: buffers[n]!, from, to, pace, gain: gains[n]! }));
+    await player.together(all, heard);
   } catch (error) {
     useBoth.setState({ plays: false });
     throw error;
   }
 }
 
-export function stopBoth(): void {
-  useBoth.setState({ plays: false });
+/** Ends them; they belong to nobody any more where their place has gone. */
+export function stopBoth(gone?: string): void {
+  const { owner } = useBoth.getState();
+  if (gone !== undefined && gone !== owner) return;
+  useBoth.setState({ plays: false, owner: gone === undefined ? owner : undefined });
   void player.together(undefined, 0);
 }
 
-export function hearOther(which?: Which): void {
-  const heard = which ?? (useBoth.getState().heard === "source" ? "built" : "source");
+export function hearOther(which?: 0 | 1): void {
+  const heard = which ?? (useBoth.getState().heard === 0 ? 1 : 0);
   useBoth.setState({ heard });
-  player.other(heard === "source" ? 0 : 1);
+  player.other(heard);
 }
 
 /** From now on nobody is told which is which, or everybody is. */
 export function setBlind(blind: boolean): void {
-  useBoth.setState({ blind: blind ? { oneIsSource: Math.random() < 0.5 } : undefined });
+  useBoth.setState({ blind: blind ? { crossed: Math.random() < 0.5 } : undefined });
 }

@@ -99,6 +99,15 @@ export const useSound = create<Sound>(() => ({
   midi: false,
 }));
 
+/** A sound that goes round with others: which stretch of it, in its seconds, how much faster, and how loud. */
+interface Together {
+  buffer: AudioBuffer;
+  from: number;
+  to: number;
+  pace: number;
+  gain: number;
+}
+
 class Player {
   private context: AudioContext | undefined;
   private node: AudioWorkletNode | undefined;
@@ -388,7 +397,7 @@ class Player {
   private beside: { stop: () => void; gains: GainNode[] } | undefined;
 
   /** Several sounds at once, round and round over a stretch of each, one of which is heard; `undefined` ends them. Seconds of each sound. */
-  async together(all: { buffer: AudioBuffer; from: number; to: number; gain: number }[] | undefined, heard: number): Promise<void> {
+  async together(all: Together[] | undefined, heard: number): Promise<void> {
     this.beside?.stop();
     this.beside = undefined;
     if (!all) return;
@@ -397,10 +406,10 @@ class Player {
     if (!context) throw new Error("There is no sound to play with yet.");
     const at = context.currentTime + 0.03;
     const gains: GainNode[] = [];
-    const sources = all.map(({ buffer, from, to, gain }, n) => {
+    const sources = all.map(({ buffer, from, to, pace, gain }, n) => {
       const level = new GainNode(context, { gain });
       const which = new GainNode(context, { gain: n === heard ? 1 : 0 });
-      const source = new AudioBufferSourceNode(context, { buffer, loop: true, loopStart: from, loopEnd: to });
+      const source = new AudioBufferSourceNode(context, { buffer, loop: true, loopStart: from, loopEnd: to, playbackRate: pace });
       source
         .connect(level)
         .connect(which)

@@ -1,6 +1,6 @@
 // What the server owns.
 import { queryOptions, useQuery } from "@tanstack/react-query";
-import { answer, api, type Plan, type Schemas } from "../api/client";
+import { answer, api, type Plan, type Schemas, type TakeView } from "../api/client";
 
 export const shelfQuery = queryOptions({ queryKey: ["shelf"], queryFn: async () => answer(await api.GET("/api/instruments")) });
 /** Which effects there are, and what each can be set to. */
@@ -71,6 +71,12 @@ export const besideQuery = (id: number) =>
     queryKey: ["exports", id, "beside"],
     queryFn: async () => answer(await api.GET("/api/instruments/{id}/beside", { params: { path: { id } } })),
     placeholderData: (previous: Schemas["BesideView"][] | undefined) => previous,
+  });
+/** A take beside another, as both are treated. */
+export const takeBesideQuery = (take: TakeView, other: TakeView) =>
+  queryOptions({
+    queryKey: ["take beside", take.id, other.id, take.treatment, other.treatment],
+    queryFn: async () => answer(await api.GET("/api/takes/{id}/beside/{other}", { params: { path: { id: take.id, other: other.id } } })),
   });
 /** What a plan will cost and what follows for its passes. */
 export const costQuery = (plan: Plan | undefined) =>

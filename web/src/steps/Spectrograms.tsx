@@ -5,49 +5,26 @@ import type { TakeView } from "../api/client";
 import { keyName } from "../model/keys";
 import type { OnBench } from "../parts/Bench";
 import { Canvas, MONO, rgb, type Surface } from "../parts/canvas";
-import { layerPlace } from "../model/cells";
+import { othersOf } from "../model/cells";
 import { Choice } from "../parts/Choice";
 
 /** This take's spectrogram, and another one beside it. */
 export function Spectrograms({ on }: { on: OnBench }) {
   const { take, view } = on;
   const [beside, setBeside] = useState("none");
-  const pass = view.takes.filter((t) => t.chosen && t.cell.pass === take.cell.pass && t.facts);
-  const near = (test: (t: TakeView) => boolean, by: (t: TakeView) => number) => pass.filter(test).sort((a, b) => by(a) - by(b))[0];
-  const same = (t: TakeView) => t.cell.layer === take.cell.layer && t.cell.round_robin === take.cell.round_robin;
-  const others: { value: string; name: string; take?: TakeView }[] = [
-    { value: "none", name: "alone" },
-    {
-      value: "above",
-      name: "beside the rung above",
-      take: near(
-        (t) => same(t) && t.cell.key > take.cell.key,
-        (t) => t.cell.key,
-      ),
-    },
-    {
-      value: "below",
-      name: "beside the rung below",
-      take: near(
-        (t) => same(t) && t.cell.key < take.cell.key,
-        (t) => -t.cell.key,
-      ),
-    },
-    {
-      value: "layer",
-      name: "beside another strength",
-      take: near(
-        (t) => t.cell.key === take.cell.key && t.cell.layer !== take.cell.layer,
-        (t) => Math.abs(layerPlace(view.plan, t.cell) - layerPlace(view.plan, take.cell)),
-      ),
-    },
-  ].filter((o) => o.value === "none" || o.take);
+  const others = othersOf(view, take);
   const other = others.find((o) => o.value === beside)?.take;
   return (
     <div className="flex h-[calc(170px+var(--spare)/2)] gap-1 px-1 pb-1">
       <div className="flex min-w-0 flex-1 flex-col">
         <div className="w-48 px-2 pb-1">
-          <Choice quiet label="Compared with" value={other ? beside : "none"} onChange={setBeside} options={others} />
+          <Choice
+            quiet
+            label="Compared with"
+            value={other ? beside : "none"}
+            onChange={setBeside}
+            options={[{ value: "none", name: "alone" }, ...others.map(({ value, name }) => ({ value, name: `beside ${name}` }))]}
+          />
         </div>
         <div className="flex min-h-0 flex-1 gap-1">{[take, other].map((t) => t && <Spectrogram key={t.id} take={t} />)}</div>
       </div>

@@ -1,7 +1,7 @@
-//! An instrument beside its source: recordings of that, what both are apart, and what brings them nearer.
+//! An instrument beside its source: recordings of that, what both are apart, and what brings them nearer; and a take beside another.
 
 use crate::App;
-use crate::audio::MOST_FRAMES;
+use crate::audio::{MOST_FRAMES, treated_take, with_library};
 use crate::problem::Problem;
 use axum::Json;
 use axum::extract::{Path, Query, State};
@@ -12,7 +12,7 @@ use serde::Deserialize;
 use serde_json::json;
 use shown::{BesideView, MATCHING, beside_of, both_of, proposed};
 use utoipa::{IntoParams, ToSchema};
-use work::{JobKind, built_audio, source_audio};
+use work::{JobKind, TakeBeside, built_audio, source_audio, take_beside};
 
 const CHANGED: &str = "What was built has changed since it was compared: compare it again.";
 
@@ -90,6 +90,26 @@ pub(super) async fn take_match(
     Ok(StatusCode::NO_CONTENT)
 }
 
+/// A take beside another of the same instrument, the other at its pitch.
+#[utoipa::path(get, path = "/api/takes/{id}/beside/{other}", params(("id" = u64, Path), ("other" = u64, Path)), responses((status = 200, body = TakeBeside)))]
+pub(super) async fn take_beside_another(
+    State(app): State<App>,
+    Path((id, other)): Path<(u64, u64)>,
+) -> Result<Json<TakeBeside>, Problem> {
+    let (one, other) = (treated_take(&app, id).await?, treated_take(&app, other).await?);
+    let row = app
+        .store
+        .take(id)
+        .await?
+        .ok_or_else(|| Problem::missing("take"))?;
+    let plan = shown::plan_of(&app.store, row.instrument_id).await?;
+    let strike = plan.and_then(|plan| plan.layer_of(one.cell).map(|(_, layer)| layer.strike_velocity));
+    let beside = with_library(&app, move |library| {
+        take_beside(library, (&one, &other), strike.unwrap_or_default())
+    });
+    Ok(Json(beside.await?))
+}
+
 /// One of both.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
@@ -109,16 +129,12 @@ pub(super) async fn hear_both(
     let both = both_of(&app.store, id, long_take).await?;
     let (mut recording, score, snapshot) = both.ok_or_else(|| Problem::missing("recording of a source"))?;
     recording.frames = recording.frames.min(MOST_FRAMES);
-    let library = app.store.library();
-    let bytes = tokio::task::spawn_blocking(move || {
+    let bytes = with_library(&app, move |library| {
         let audio = match which {
-            Which::Source => source_audio(&library, &recording)?,
-            Which::Built => built_audio(&library, &snapshot, &score, recording.form.rate_hz)?,
+            Which::Source => source_audio(library, &recording)?,
+            Which::Built => built_audio(library, &snapshot, &score, recording.form.rate_hz)?,
         };
-        anyhow::Ok(work::as_bytes(&audio))
+        Ok(work::as_bytes(&audio))
     });
-    Ok((
-        [(header::CONTENT_TYPE, "application/octet-stream")],
-        bytes.await??,
-    ))
+    Ok(([(header::CONTENT_TYPE, "application/octet-stream")], bytes.await?))
 }

@@ -146,6 +146,7 @@ fn router() -> OpenApiRouter<App> {
         .routes(routes!(beside::compare))
         .routes(routes!(beside::take_match))
         .routes(routes!(beside::hear_both))
+        .routes(routes!(beside::take_beside_another))
         .routes(routes!(shaping::heard))
         .routes(routes!(strands::regions_at_once))
         .routes(routes!(strands::split_regions))

@@ -248,8 +248,8 @@ fn cell(key: u8, layer: usize, round_robin: u16) -> Cell {
     }
 }
 
-/// Every third key, each strength, each turn: a quarter of a second of room, held, and its tail.
-fn rig_takes(
+/// Every fourth key, each strength, each turn: half a second of room, held, and its tail.
+pub fn rig_takes(
     model: Model,
     kind: Kind,
     program: u8,
