@@ -39,7 +39,7 @@ export function Beside({ view, progress }: Props) {
     <div className="flex flex-col gap-3" data-part="beside">
       <BesideSource view={view} progress={progress} />
       {all.length === 0 && (
-        <p className="card p-4 text-ink2">
+        <p className="card p-3 text-ink2">
           Nothing lies beside it yet. The same notes and chords, softly and hard, are heard on its source and on what was built; what both
           are apart is told note by note, and what would bring them nearer can be taken with one act.
         </p>
@@ -101,7 +101,9 @@ function Compared({ view, beside, job, last }: ComparedProps) {
       )}
       {compared && beside.passages.length > 0 && (
         <>
-          <HearBoth pair={pairOf(view, beside, chosen)} />
+          <div className="card p-3">
+            <HearBoth pair={pairOf(view, beside, chosen)} />
+          </div>
           <Match view={view} beside={beside} fresh={compared === of && tried} />
           <Passages beside={beside} chosen={chosen} setChosen={setChosen} />
         </>

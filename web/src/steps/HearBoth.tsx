@@ -38,7 +38,7 @@ export function HearBoth({ pair }: { pair: Pair }) {
   const order = blind?.crossed ? ([1, 0] as const) : ([0, 1] as const);
   const named = (which: 0 | 1, n: number) => (blind ? ["One", "The other"][n] : pair.sides[which].name);
   return (
-    <div className="card flex flex-wrap items-center gap-x-4 gap-y-2 p-3" data-part="hear both">
+    <div className="flex flex-wrap items-center gap-x-4 gap-y-2" data-part="hear both">
       <button className="button act !px-4" onClick={() => (plays ? stopBoth() : play())}>
         {plays ? "Stop" : "Hear both"}
       </button>

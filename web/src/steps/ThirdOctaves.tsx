@@ -49,6 +49,11 @@ export function ThirdOctaves({ passages, names }: { passages: PassageBeside[]; n
           down = true;
         });
         ctx.stroke();
+        // A band that is alone is no line.
+        ctx.fillStyle = which === 0 ? colours.ink : colours.act;
+        values.forEach((db, n) => {
+          if (db !== undefined) ctx.fillRect(x(n) - 2, Math.min(y(db), height - bottom) - (which === 0 ? 2 : 1), 4, which === 0 ? 4 : 2);
+        });
       });
       ctx.setLineDash([]);
     },
