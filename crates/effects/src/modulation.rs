@@ -267,4 +267,47 @@ mod tests {
         assert!(high <= 1.0 && high > 0.98, "{high}");
         assert!((low - 0.4).abs() < 0.02, "{low}");
     }
+
+    /// A click through a chorus that stands still comes so late as it lies around, on both sides; where it moves, two voices a side come apart and one does not.
+    #[test]
+    fn a_chorus_lies_around_its_delay_with_as_many_voices_as_it_says() {
+        let after = |settings: Settings| {
+            let mut chorus = Chorus::new(RATE);
+            let (mut heard, mut other) = (Vec::new(), Vec::new());
+            for first in (0..9_600).step_by(32) {
+                let click = |n: usize| f32::from(u8::from(first + n == 4_800));
+                let mut left: Vec<f32> = (0..32).map(click).collect();
+                let mut right = left.clone();
+                chorus.set(&settings, 120.0);
+                chorus.run(&mut left, &mut right);
+                heard.extend(left);
+                other.extend(right);
+            }
+            let late = |of: &[f32]| {
+                (4_800..9_600)
+                    .filter(|&n| of[n].abs() > 0.2)
+                    .map(|n| n - 4_800)
+                    .collect::<Vec<_>>()
+            };
+            [late(&heard), late(&other)]
+        };
+        let still = |around: f64| after([1.0, 0.0, 100.0, around, 0.0, 0.0, 0.0, 0.0]);
+        assert_eq!(still(5.0), [vec![240], vec![240]], "5 ms at 48 kHz");
+        assert_eq!(still(12.0), [vec![576], vec![576]]);
+        let [two, _] = after([5.0, 4.0, 100.0, 10.0, 0.0, 0.0, 0.0, 0.0]);
+        let [one, other] = after([5.0, 4.0, 100.0, 10.0, 1.0, 0.0, 0.0, 0.0]);
+        assert!(
+            two.last()
+                .zip(two.first())
+                .is_some_and(|(last, first)| last - first > 10),
+            "{two:?}"
+        );
+        assert!(
+            one.last()
+                .zip(one.first())
+                .is_some_and(|(last, first)| last - first < 3),
+            "{one:?}"
+        );
+        assert!(!other.is_empty(), "one on each side");
+    }
 }

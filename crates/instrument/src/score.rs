@@ -28,7 +28,7 @@ pub struct ScoreNote {
     pub strike: u8,
 }
 
-/// What was played.
+/// What was played. How much later its source sounds is found by listening.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Score {
     /// In the order in which they begin.
@@ -36,10 +36,6 @@ pub struct Score {
     /// Controllers of the source that were set before: they are the source's own, and are not played on what was built.
     #[serde(default)]
     pub set_first: Vec<Controller>,
-    /// When the recording begins, in milliseconds after the score did; less than nothing where the source sounds so much later. Its delay is found by
-    /// listening.
-    #[serde(default)]
-    pub recording_from_ms: f64,
 }
 
 /// Notes that are heard together, until the next begin.
@@ -76,7 +72,6 @@ impl Score {
         };
         !self.notes.is_empty()
             && self.notes.len() <= MOST_SCORE_NOTES
-            && self.recording_from_ms.is_finite()
             && self.notes.iter().all(fits)
             && self.notes.is_sorted_by(|a, b| a.at_ms <= b.at_ms)
             && self

@@ -31,11 +31,6 @@ impl ScoreSession {
         }
     }
 
-    /// When the recording begins, in milliseconds after the score does: before it.
-    pub fn recording_from_ms() -> f64 {
-        -ROOM_MS
-    }
-
     fn ms(&self, ms: f64) -> u64 {
         frames_of_ms(self.settings.rate_hz, ms) as u64
     }

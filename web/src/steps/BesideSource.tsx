@@ -42,7 +42,6 @@ export function BesideSource({ view, progress }: Props) {
     const score = {
       notes: played === "phrase" ? notes : [],
       set_first: first ? [{ number: first[0], value: first[1] }] : [],
-      recording_from_ms: 0,
     };
     await beginRun(view, { what: "source", score, real_time: speed === "real" });
   };
@@ -150,7 +149,7 @@ function Brought({ view, progress, notes, phrase, back }: BroughtProps) {
   const chosen = free.find((take) => String(take.id) === which) ?? free.at(-1);
   const lay = async () => {
     if (!chosen) return;
-    const value = { notes, set_first: [], recording_from_ms: 0 };
+    const value = { notes, set_first: [] };
     await change(view.id, `lay «${chosen.name}» beside it`, [{ longTake: chosen.id, fact: "played_by", value }]);
     await queries.invalidateQueries({ queryKey: besideQuery(view.id).queryKey });
   };

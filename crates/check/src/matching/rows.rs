@@ -145,7 +145,7 @@ impl<P: Plays> Search<'_, P> {
     pub(super) fn tone(&mut self) -> Result<Option<Trial>, P::Error> {
         let wanted = self.bands(&self.now);
         let known = || (0..THIRD_OCTAVES).filter(|band| wanted[*band].is_some());
-        let Some((first, last)) = known().next().zip(known().last()) else {
+        let Some((first, last)) = known().next().zip(known().next_back()) else {
             return Ok(None);
         };
         let at = |share: f64| {

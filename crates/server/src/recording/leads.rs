@@ -93,26 +93,20 @@ pub(super) fn lead_of(
     })
 }
 
-/// Whether something can be played on its source by itself; else why not.
-pub(super) fn can_be_played(view: &InstrumentView) -> Result<(), String> {
-    match view.plan.source.how {
-        How::OverMidi => Ok(()),
-        _ => Err(
+/// What is played on the source: what was asked for, else what tells most of it; where nothing can be, why not.
+fn score_for(view: &InstrumentView, settings: &RunSettings) -> Result<Score, String> {
+    if view.plan.source.how != How::OverMidi {
+        return Err(
             "Its source is not played over MIDI: bring a recording of it, with the MIDI file that it plays."
                 .into(),
-        ),
+        );
     }
-}
-
-/// What is played on the source: what was asked for, else what tells most of it.
-fn score_for(view: &InstrumentView, settings: &RunSettings) -> Result<Score, String> {
     let asked = settings.score.clone().unwrap_or_default();
     let score = Score {
         notes: match asked.notes.is_empty() {
             true => Score::of_keys(&work::sounding_keys(&view.program)).notes,
             false => asked.notes,
         },
-        recording_from_ms: ScoreSession::recording_from_ms(),
         ..asked
     };
     if score.notes.is_empty() {

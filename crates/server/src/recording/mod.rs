@@ -16,7 +16,7 @@ use futures::FutureExt;
 use futures::future::BoxFuture;
 use instrument::{Cell, Finding, How, Origin, PAGE_RIG, Plan, Score, Verdict};
 use keeping::{keep_spool, kept_sentence};
-use leads::{can_be_played, jobs_of, lead_of, perform};
+use leads::{jobs_of, lead_of, perform};
 use line::{Device, Line, PageLine, Simulated};
 use rig::{EchoBox, Model, Rig, RigSettings};
 use run::{Keep, Played, Run, Setup};
@@ -218,11 +218,6 @@ impl Recorder {
                 "This instrument is made from files: drop them on the page, or choose another source in the plan."
                     .into(),
             ));
-        }
-        if settings.what == What::Source
-            && let Err(sentence) = can_be_played(&view)
-        {
-            return Ok(Err(sentence));
         }
         let jobs = jobs_of(&view, &settings);
         let cells_wanted = plan.source.how != How::LongTake && settings.what == What::Planned;

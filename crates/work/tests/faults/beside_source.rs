@@ -17,6 +17,9 @@ const LEVEL_DB: f64 = 0.5;
 /// With its chorus full, on what was recorded at one strike, made dull and set to one key at a time: 0.51 dB, over the bar by a hair.
 const LEVEL_OF_DULLED_DB: f64 = 0.6;
 
+/// The room is heard for so long before the first note.
+const ROOM_MS: f64 = 500.0;
+
 struct Takes<'a>(&'a Instrument);
 
 impl Samples for Takes<'_> {
@@ -28,7 +31,7 @@ impl Samples for Takes<'_> {
 /// A program of the ferry plays a score, with its chorus so deep, through a converter with hum and noise.
 fn source(score: &Score, program: u8, chorus: u8) -> Audio {
     let mut rig = Rig::new(Model::NightFerry, RATE, RigSettings::default());
-    let frame = |ms: f64| ((ms - score.recording_from_ms) * f64::from(RATE) / 1_000.0) as u64;
+    let frame = |ms: f64| ((ROOM_MS + ms) * f64::from(RATE) / 1_000.0) as u64;
     rig.schedule(0, &[0xC0, program - 1, 0xB0, 93, chorus]);
     for note in &score.notes {
         rig.schedule(frame(note.at_ms), &[0x90, note.key, note.strike]);
@@ -72,10 +75,7 @@ fn best(laid: &Beside) -> Apart {
 
 /// What was built laid beside it, and how far it is found to lie apart.
 fn laid(built: &mut Instrument, (program, chorus): (u8, u8), most_level_db: f64) -> anyhow::Result<Beside> {
-    let score = Score {
-        recording_from_ms: -500.0,
-        ..Score::of_keys(&sounding_keys(&built.resolved().program))
-    };
+    let score = Score::of_keys(&sounding_keys(&built.resolved().program));
     assert!(score.passages().iter().any(|passage| passage.keys.len() == 3));
     let played = source(&score, program, chorus);
     let mut told_first = None;
