@@ -1,10 +1,11 @@
 //! What is wrong with keys as they sound, from the engine.
 
-use crate::Heard;
 use crate::expected::{Expected, Run, expected, runs};
-use crate::mends::tenth;
+use crate::mends::{mend, tenth};
 use crate::usual::out_of_usual;
-use instrument::{Finding, FindingKind, MiddleC, Resolved, key_name};
+use crate::{CutBy, CutHeard, Heard, TogetherHeard};
+use instrument::{Fact, Finding, FindingKind, MiddleC, Resolved, Said, Target, key_name};
+use program::Strand;
 use signal::KeySound;
 use std::collections::BTreeMap;
 
@@ -13,21 +14,74 @@ pub(crate) fn found(resolved: &Resolved, heard: &Heard) -> Vec<Finding> {
     let mut found: Vec<Finding> = keys.iter().flat_map(one_key).collect();
     found.extend(off_expected(resolved, keys));
     found.extend(harder(&heard.keys));
-    if let Some(chord) = heard.chord {
-        let says = format!("Ten keys struck hard reach {} dBTP.", tenth(chord.peak_dbtp));
-        found.push(Finding::measured(
-            FindingKind::NoHeadroom,
-            chord.peak_dbtp.max(0.0),
-            says,
-        ));
-        let short = chord.voices_wanted.saturating_sub(chord.voices);
-        let says = format!(
-            "Ten keys want {} voices, and have {}: the rest is cut off.",
-            chord.voices_wanted, chord.voices
-        );
-        found.extend((short > 0).then(|| Finding::measured(FindingKind::TooFewVoices, short as f64, says)));
+    if let Some(together) = &heard.together {
+        found.extend(in_a_chord(together));
+        found.extend(together.cuts.iter().filter_map(cut_off));
+        found.extend(beside_the_shelf(resolved, together, heard.shelf_lufs));
     }
     found
+}
+
+fn in_a_chord(heard: &TogetherHeard) -> Vec<Finding> {
+    let over = heard.peak_dbtp.map(|peak| {
+        let says = format!("Ten keys struck hard reach {} dBTP.", tenth(peak));
+        Finding::measured(FindingKind::NoHeadroom, peak.max(0.0), says)
+    });
+    let short = heard.voices_wanted.saturating_sub(heard.voices);
+    let says = format!(
+        "Ten keys want {} voices, and have {}: the rest is cut off.",
+        heard.voices_wanted, heard.voices
+    );
+    let few = (short > 0).then(|| Finding::measured(FindingKind::TooFewVoices, short as f64, says));
+    over.into_iter().chain(few).collect()
+}
+
+fn cut_off(cut: &CutHeard) -> Option<Finding> {
+    let db = cut.step_db?;
+    let (by, part) = match cut.by {
+        CutBy::Choke => ("what cuts it off ends it", 0),
+        CutBy::Theft => ("a note that wants its voice ends it", 1 << 8),
+    };
+    let says = format!(
+        "{}: {by} with a step, {} dB under its loudest.",
+        key_name(cut.key, MiddleC::C4),
+        tenth(-db)
+    );
+    Some(Finding {
+        part: u64::from(cut.key) | part,
+        keys: Some([cut.key, cut.key]),
+        ..Finding::measured(FindingKind::ClickAsCut, db, says)
+    })
+}
+
+/// Ten keys struck hard stay under it where a level is raised: what packing with loss adds fits above (EBU R 128).
+const CEILING_DBTP: f64 = -1.0;
+
+/// How far it lies from what the shelf is meant to be, and what brings it there: all of its strands by the same, as far as there is room above.
+fn beside_the_shelf(resolved: &Resolved, heard: &TogetherHeard, shelf: Option<f64>) -> Option<Finding> {
+    let (own, shelf) = (heard.loudness_lufs?, shelf?);
+    let off = own - shelf;
+    let says = format!(
+        "At {} LUFS it is {} dB {} than the shelf is meant to be.",
+        tenth(own),
+        tenth(off.abs()),
+        if off > 0.0 { "louder" } else { "softer" }
+    );
+    let room = heard.peak_dbtp.map_or(0.0, |peak| (CEILING_DBTP - peak).max(0.0));
+    let by = (-off).min(room);
+    let levelled = |strand: &Strand| {
+        let to_db = ((strand.gain_db + by).clamp(-96.0, 48.0) * 10.0).round() / 10.0;
+        let said = Said::Value(to_db.into());
+        (Target::Strand(strand.id), Fact::StrandGainDb, said)
+    };
+    let is_enough = (off + by).abs() < FindingKind::OffShelf.limit();
+    let level = is_enough.then(|| {
+        let way = if by > 0.0 { "up" } else { "down" };
+        let changes = format!("All of it goes {way} by {} dB.", tenth(by.abs()));
+        let wishes = resolved.program.strands.iter().map(levelled).collect();
+        mend("Level it with the shelf", changes, wishes)
+    });
+    Some(Finding::measured(FindingKind::OffShelf, off, says).mended_by(level))
 }
 
 fn at(sound: &KeySound, finding: Finding) -> Finding {
@@ -198,7 +252,6 @@ fn harder(sounds: &[KeySound]) -> Vec<Finding> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ChordHeard;
     use crate::tests::{empty, kinds, over};
     use program::{Program, Region};
 
@@ -336,18 +389,82 @@ mod tests {
         assert_eq!(with(|key| key.key_up_over_db = Some(-20.0)), []);
     }
 
+    fn together() -> TogetherHeard {
+        TogetherHeard {
+            peak_dbtp: Some(-3.0),
+            voices_wanted: 20,
+            voices: 20,
+            loudness_lufs: Some(-24.0),
+            cuts: Vec::new(),
+        }
+    }
+
     #[test]
     fn a_chord_that_goes_over_or_lacks_voices_is_found() {
         let chord = |peak_dbtp, voices| {
-            let chord = Some(ChordHeard {
-                peak_dbtp,
-                voices_wanted: 20,
+            let chord = TogetherHeard {
+                peak_dbtp: Some(peak_dbtp),
                 voices,
-            });
-            kinds(&found_in(|heard| heard.chord = chord))
+                ..together()
+            };
+            kinds(&found_in(|heard| heard.together = Some(chord.clone())))
         };
         assert_eq!(chord(-3.0, 20), []);
         assert_eq!(chord(4.0, 20), [FindingKind::NoHeadroom]);
         assert_eq!(chord(-3.0, 16), [FindingKind::TooFewVoices]);
+    }
+
+    #[test]
+    fn a_note_that_is_cut_off_with_a_step_is_found_whatever_cuts_it() {
+        let cut = |by, step_db| CutHeard { key: 60, by, step_db };
+        let found = found_in(|heard| {
+            let cuts = vec![
+                cut(CutBy::Choke, Some(-30.0)),
+                cut(CutBy::Theft, Some(-40.0)),
+                cut(CutBy::Theft, Some(-55.0)),
+                cut(CutBy::Choke, None),
+            ];
+            heard.together = Some(TogetherHeard { cuts, ..together() });
+        });
+        assert_eq!(kinds(&found), [FindingKind::ClickAsCut; 2]);
+        assert!(found[0].says.starts_with("C4: what cuts it off"), "{found:?}");
+        assert_ne!(found[0].key(), found[1].key());
+    }
+
+    #[test]
+    fn an_instrument_that_is_far_from_the_shelf_is_brought_to_it_where_there_is_room() {
+        let mut of = empty();
+        of.program = Program::plain("reeds", Vec::new(), Vec::new());
+        of.program.strands[0].gain_db = -1.5;
+        let mut heard = even();
+        heard.together = Some(together());
+        let off_by = |heard: &mut Heard, shelf| {
+            heard.shelf_lufs = shelf;
+            over(found(&of, heard))
+        };
+        assert_eq!(off_by(&mut heard, None), []);
+        assert_eq!(off_by(&mut heard, Some(-28.0)), []);
+        let louder = off_by(&mut heard, Some(-32.0));
+        assert_eq!(kinds(&louder), [FindingKind::OffShelf]);
+        assert!(
+            louder[0]
+                .says
+                .ends_with("8.0 dB louder than the shelf is meant to be."),
+            "{louder:?}"
+        );
+        let wish = &louder[0].mend.as_ref().unwrap().wishes[0];
+        assert_eq!(
+            (wish.fact, &wish.after),
+            (Fact::StrandGainDb, &Said::Value((-9.5).into()))
+        );
+        // Ten keys reach -3 dBTP: there is room for 2 dB, which is not enough here.
+        let softer = off_by(&mut heard, Some(-14.0));
+        assert_eq!(
+            (kinds(&softer), &softer[0].mend),
+            (vec![FindingKind::OffShelf], &None)
+        );
+        let near = off_by(&mut heard, Some(-17.0));
+        let changes = &near[0].mend.as_ref().unwrap().changes;
+        assert!(changes.contains("up by 2.0 dB"), "{near:?}");
     }
 }

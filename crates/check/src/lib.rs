@@ -33,19 +33,46 @@ pub struct Heard {
     pub takes: HashMap<u64, TakeSound>,
     /// Of keys as they sound, up the keys.
     pub keys: Vec<KeySound>,
-    /// Of a chord of ten keys, struck hard.
-    pub chord: Option<ChordHeard>,
+    /// Of its keys together.
+    pub together: Option<TogetherHeard>,
+    /// How loud the instruments of the shelf are meant to be, see [`TogetherHeard::loudness_lufs`]; `None` where there is no shelf.
+    pub shelf_lufs: Option<f64>,
 }
 
-/// A chord as it sounds.
-#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
-pub struct ChordHeard {
-    /// Its true peak.
-    pub peak_dbtp: f64,
-    /// Voices that it wants.
+/// What is heard where keys sound together, and of the instrument as a whole.
+#[derive(Debug, Clone, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct TogetherHeard {
+    /// True peak of a chord of ten keys, struck hard; `None` where that is silent.
+    pub peak_dbtp: Option<f64>,
+    /// Voices that the chord wants.
     pub voices_wanted: usize,
     /// Voices that it has, as the instrument limits them.
     pub voices: usize,
+    /// K-weighted level of its middle key, struck 100 (ITU-R BS.1770-4, the loudest 400 ms); `None` where that is silent.
+    pub loudness_lufs: Option<f64>,
+    /// Notes that were cut off.
+    pub cuts: Vec<CutHeard>,
+}
+
+/// A note that was ended by another.
+#[derive(Debug, Clone, Copy, PartialEq, serde::Serialize, serde::Deserialize)]
+pub struct CutHeard {
+    /// Its key.
+    pub key: u8,
+    /// By what.
+    pub by: CutBy,
+    /// The step with which it ended, under its loudest, in dB; `None` where there was none.
+    pub step_db: Option<f64>,
+}
+
+/// How a note is ended by another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum CutBy {
+    /// By what cuts its strand or its region off.
+    Choke,
+    /// By one that wants its voice.
+    Theft,
 }
 
 /// All that is wrong, worst first, with what is accepted last; of what cannot be written, for the formats that are wanted.

@@ -98,12 +98,16 @@ impl One<'_> {
             .collect()
     }
 
-    /// Another take of its cell of which nothing was told, where something was of this one.
+    /// Another take of its cell with which nothing is wrong as far as is known, where something is with this one: nothing was told of it, or, where nobody
+    /// looked as it ended, it sounds and is not clipped.
     fn better_take(&self) -> Option<instrument::Mend> {
         let cell = self.take.recorded.cell;
+        let is_whole = |facts: &Measurement| facts.peak_dbfs.is_some() && facts.clipped_frames == 0;
         let is_good = |take: &&ResolvedTake| {
-            let verdict = take.recorded.origin.verdict.as_ref();
-            take.recorded.cell == cell && !take.chosen && verdict.is_some_and(instrument::Verdict::is_good)
+            let told = take.recorded.origin.verdict.as_ref();
+            let is_good = told.map(instrument::Verdict::is_good);
+            let measured = take.facts.as_ref().is_some_and(is_whole);
+            take.recorded.cell == cell && !take.chosen && is_good.unwrap_or(measured)
         };
         let better = self.resolved.takes.iter().rfind(is_good)?;
         let mut mend = of_take(
@@ -129,11 +133,12 @@ impl One<'_> {
     fn measured(&self, facts: &Measurement, treatment: &Treatment) -> Vec<Finding> {
         let mut found = Vec::new();
         if facts.peak_dbfs.is_none() {
-            found.push(Finding::so(FindingKind::Silent, "Every sample of it is 0."));
+            let silent = Finding::so(FindingKind::Silent, "Every sample of it is 0.");
+            found.push(silent.mended_by(self.better_take()));
             return found;
         }
         if facts.clipped_frames > 0 {
-            found.push(Finding::clipped(facts.clipped_frames));
+            found.push(Finding::clipped(facts.clipped_frames).mended_by(self.better_take()));
         }
         found.extend(self.missing());
         found.extend(self.pitch(facts, treatment));
@@ -452,5 +457,59 @@ impl One<'_> {
             vec![(Fact::Channels, Some(json!({ "sides": side, "width": 1.0 })))],
         );
         Some(Finding::so(FindingKind::DeadSide, says).mended_by(mono))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tests::{plan, resolved};
+    use instrument::{Counted, Origin, RecordedTake};
+    use signal::{Audio, measure};
+
+    /// Takes of one cell, oldest first: clipped ones where `clipped`.
+    fn takes(clipped: &[bool]) -> Resolved {
+        let cell = plan().cells()[0];
+        let one = |(n, clipped): (usize, &bool)| {
+            // A wave that is cut at full scale, or stays under it.
+            let gain = if *clipped { 2.0 } else { 0.5 };
+            let sample = |n: usize| {
+                let wave = (n as f32 * 220.0 / 48_000.0 * std::f32::consts::TAU).sin();
+                (wave * gain).clamp(-1.0, 1.0)
+            };
+            let recorded = RecordedTake {
+                id: n as u64 + 1,
+                cell,
+                rate_hz: 48_000,
+                channels: 1,
+                frames: 48_000,
+                origin: Origin::default(),
+            };
+            let counted = Counted {
+                facts: measure(&Audio::mono(48_000, (0..48_000).map(sample).collect())),
+                suggested: Vec::new(),
+            };
+            (recorded, Some(counted))
+        };
+        resolved(clipped.iter().enumerate().map(one).collect())
+    }
+
+    #[test]
+    fn a_clipped_take_gives_way_to_a_better_one_of_its_cell() {
+        let clipped = |of: &Resolved| {
+            let found = found(of, &Heard::default());
+            found.into_iter().find(|found| found.kind == FindingKind::Clipped)
+        };
+        // The newest is used.
+        assert_eq!(clipped(&takes(&[true, false])), None);
+        let alone = clipped(&takes(&[true, true])).expect("a clipped take");
+        assert_eq!(alone.mend, None);
+        let better = clipped(&takes(&[false, true])).expect("a clipped take");
+        let wishes = better.mend.expect("a better take").wishes;
+        let said: Vec<_> = wishes.iter().map(|wish| (wish.target, wish.fact)).collect();
+        assert_eq!(
+            said,
+            [(Target::Take(1), Fact::Chosen), (Target::Take(2), Fact::Chosen)]
+        );
     }
 }

@@ -247,14 +247,13 @@ fn figures(resolved: &Resolved, heard: &Heard) -> Vec<Figure> {
             );
         }
     }
-    if let Some(chord) = heard.chord {
-        let is = format!(
-            "{} dBTP, {} of {} voices",
-            real(chord.peak_dbtp),
-            chord.voices,
-            chord.voices_wanted
-        );
+    if let Some(together) = &heard.together {
+        let peak = (together.peak_dbtp).map_or("silent".to_owned(), |peak| format!("{} dBTP", real(peak)));
+        let is = format!("{peak}, {} of {} voices", together.voices, together.voices_wanted);
         add("chord of ten", is);
+        if let Some(lufs) = together.loudness_lufs {
+            add("middle key struck 100", format!("{} LUFS", real(lufs)));
+        }
     }
     all
 }

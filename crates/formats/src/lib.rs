@@ -38,7 +38,7 @@ pub use lower::{Format, Loss, Lowered, clean_name, lower, lower_in};
 pub use phrase::{Phrase, PhraseEvent, read_phrase, write_phrase};
 pub use picture::picture_kind;
 pub use recast::{AudioForm, Recast, Rounds, SOUNDFONT_MOST_HZ};
-pub use sf2::write_sf2;
+pub use sf2::{SOUNDFONT_NAME_LETTERS, fits_sf2, soundfont_name, write_sf2};
 pub use sfz::{read_sfz, write_sfz};
 pub use together::{Beside, PERCUSSION_BANK, Place, Placed, Together, lower_together, places_for};
 pub use wav::{

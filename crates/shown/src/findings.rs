@@ -148,10 +148,12 @@ async fn look_at(store: &Store, id: u64) -> anyhow::Result<Option<Looking>> {
     let known = store.heard(id).await?;
     let formats = formats_of(store, id).await?;
     let house = house_limits(store).await?;
+    let shelf_lufs = shelf_lufs(store).await?;
     let looking = tokio::task::spawn_blocking(move || {
         let wanted = to_hear(&see(whole.clone(), Vec::new()).snapshot(|take| take.chosen));
         let all = wanted.len();
-        let (heard, lacking) = heard_by_name(wanted, &known);
+        let (mut heard, lacking) = heard_by_name(wanted, &known);
+        heard.shelf_lufs = Some(shelf_lufs);
         let resolved = resolve(whole.known());
         let limits = Limits::of(&house, &whole.facts);
         let found = check::findings(&resolved, (&heard, &formats), &limits, &whole.facts);
@@ -201,6 +203,18 @@ pub async fn report_of(store: &Store, id: u64) -> anyhow::Result<Option<Report>>
 pub const MENDING: &str = "mending: ";
 /// Under which kind limits of all instruments are kept.
 pub const HOUSE_LIMITS: &str = "limit";
+
+/// Under which kind, and which name, it is kept how loud the instruments of the shelf are meant to be.
+pub const SHELF: &str = "shelf";
+const SHELF_LOUDNESS: &str = "loudness_lufs";
+/// That of programmes that are broadcast (EBU R 128), as the page has it where nothing else is said; here it is of a key.
+const SHELF_LUFS: f64 = -23.0;
+
+async fn shelf_lufs(store: &Store) -> anyhow::Result<f64> {
+    let kept = store.kept(SHELF).await?;
+    let said = kept.iter().find(|(name, _)| name == SHELF_LOUDNESS);
+    Ok(said.and_then(|(_, said)| said.as_f64()).unwrap_or(SHELF_LUFS))
+}
 
 /// Limits of all instruments; what is no limit, or of a kind that is not known, counts for nothing.
 async fn house_limits(store: &Store) -> anyhow::Result<Limits> {

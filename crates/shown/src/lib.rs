@@ -12,7 +12,7 @@ mod view;
 pub use beside::{BesideView, MATCHING, ProposalView, beside_of, both_of, lay_beside_of, proposed};
 pub use cards::{Card, cards_as_json};
 pub use findings::{
-    FindingView, FindingsView, HOUSE_LIMITS, LimitView, MENDING, findings_of, listen_to, report_of,
+    FindingView, FindingsView, HOUSE_LIMITS, LimitView, MENDING, SHELF, findings_of, listen_to, report_of,
 };
 pub use jobs::{JobResult, JobView, LossView};
 pub use view::{InstrumentView, LongTakeView, Seen, TakeView, plan_of, seen, view_of};

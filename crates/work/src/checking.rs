@@ -54,8 +54,13 @@ pub fn check_at_hand(
     let resolved = of.resolved();
     let takes = hear_takes(of, &|share| tell(share * SHARE_OF_TAKES))?;
     let rest = |share: f64| tell(SHARE_OF_TAKES + share * (1.0 - SHARE_OF_TAKES));
-    let (keys, chord) = hear_keys(&resolved.program, of, &rest)?;
-    let heard = Heard { takes, keys, chord };
+    let (keys, together) = hear_keys(&resolved.program, of, &rest)?;
+    let heard = Heard {
+        takes,
+        keys,
+        together,
+        shelf_lufs: None,
+    };
     let limits = Limits::of(limits, of.said());
     let findings = check::findings(resolved, (&heard, formats), &limits, of.said());
     Ok(Checked { heard, findings })

@@ -63,18 +63,12 @@ pub fn heard(library: &dyn Library, snapshot: &Snapshot) -> anyhow::Result<Heard
 }
 
 fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> {
-    let keys = sounding_keys(program);
-    let key = keys.get(keys.len() / 2).copied();
+    let key = middle_key(program);
     let (chord, score) = chord_of(program);
     let mut strands = Vec::new();
     let mut loudness_lufs = None;
     if let Some(key) = key {
-        let score = [press(0.0, key, STRIKE), lift(KEY_HELD_S, key)];
-        let loudness_of = |program: &Program| -> anyhow::Result<Option<f64>> {
-            let sound = rendered(program, samples, &score, KEY_HELD_S + LET_GO_S)?;
-            Ok(signal::loudness_lufs(&sound))
-        };
-        loudness_lufs = loudness_of(program)?;
+        loudness_lufs = key_loudness_lufs(program, samples, key)?;
         for strand in program
             .strands
             .iter()
@@ -84,7 +78,7 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
             for other in alone.strands.iter_mut().filter(|other| other.id != strand.id) {
                 other.muted = true;
             }
-            strands.push((strand.id, loudness_of(&alone)?));
+            strands.push((strand.id, key_loudness_lufs(&alone, samples, key)?));
         }
     }
     let peak_dbtp = if chord.is_empty() {
@@ -101,6 +95,23 @@ fn heard_of(program: &Program, samples: &impl Samples) -> anyhow::Result<Heard> 
         peak_dbtp,
         ceiling_dbtp: CEILING_DBTP,
     })
+}
+
+/// The middle one of all keys that sound.
+pub(crate) fn middle_key(program: &Program) -> Option<u8> {
+    let keys = sounding_keys(program);
+    keys.get(keys.len() / 2).copied()
+}
+
+/// K-weighted level of the loudest 400 ms of a key, as it is struck to compare (ITU-R BS.1770-4); `None` for silence.
+pub(crate) fn key_loudness_lufs(
+    program: &Program,
+    samples: &impl Samples,
+    key: u8,
+) -> anyhow::Result<Option<f64>> {
+    let score = [press(0.0, key, STRIKE), lift(KEY_HELD_S, key)];
+    let sound = rendered(program, samples, &score, KEY_HELD_S + LET_GO_S)?;
+    Ok(signal::loudness_lufs(&sound))
 }
 
 /// Ten keys, and how they are struck hard and let go.

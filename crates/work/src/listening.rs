@@ -1,14 +1,16 @@
-//! Listens to an instrument as it is now: to its takes as they are treated, to each of its keys, soft and hard, and to a chord. What was heard is kept under a
+//! Listens to an instrument as it is now: to its takes as they are treated, to each of its keys, soft and hard, and to keys together. What was heard is kept under a
 //! name of all that it follows from, so that only what changed is listened to again.
 
 use crate::each::each;
-use crate::heard::{CHORD_S, RATE_HZ, chord_of, rendered, sounding_keys, sounds_on};
+use crate::heard::{
+    CHORD_S, RATE_HZ, chord_of, key_loudness_lufs, middle_key, rendered, sounding_keys, sounds_on,
+};
 use crate::to_write::OfSnapshot;
 use crate::{Library, Outcome, Samples, Snapshot, TreatedTake, Watch};
-use check::{ChordHeard, Heard};
-use engine::{Engine, EventKind};
+use check::{CutBy, CutHeard, Heard, TogetherHeard};
+use engine::Engine;
 use instrument::Treatment;
-use program::Program;
+use program::{Cut, Program, Region, RegionKey, Strand, StrandId, cut_of};
 use serde::Serialize;
 use signal::{Audio, KeySound, LISTEN_VERSION, Measurement, Played, TakeSound};
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -24,6 +26,11 @@ const IN_A_ROW: usize = 8;
 /// As many as an engine ever has.
 const MOST_VOICES: usize = 128;
 const SILENT: f32 = 1e-4;
+/// A note sounds so long before it is cut off, and so long after that is listened.
+const BEFORE_CUT_S: f64 = 0.5;
+const AFTER_CUT_S: f64 = 0.2;
+/// Nothing of it is heard, and yet it starts.
+const UNHEARD_DB: f64 = -300.0;
 
 /// Something to listen to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
@@ -32,8 +39,8 @@ pub enum What {
     Take(u64),
     /// A key, and how hard it is struck.
     Key(u8, u8),
-    /// A chord of ten keys, struck hard.
-    Chord,
+    /// A chord of ten keys, struck hard, notes that others cut off, and how loud all of it is.
+    Together,
 }
 
 /// The same with its name: of all that it follows from, the same for the same.
@@ -79,7 +86,7 @@ impl Listen {
                     serde_json::to_string(&take_sound(&audio, &take.facts, &take.treatment))?
                 }
                 What::Key(key, strike) => serde_json::to_string(&player.key(key, strike)?)?,
-                What::Chord => serde_json::to_string(&player.chord()?)?,
+                What::Together => serde_json::to_string(&player.together()?)?,
             };
             library.note_heard(self.instrument, &wanted.name, &facts)
         };
@@ -112,8 +119,8 @@ pub fn keys_to_hear(program: &Program) -> Vec<ToHear> {
     let mut all: Vec<ToHear> = keys.iter().flat_map(of_key).collect();
     if !keys.is_empty() {
         all.push(ToHear {
-            name: name_of('c', program),
-            what: What::Chord,
+            name: name_of('e', program),
+            what: What::Together,
         });
     }
     all
@@ -129,7 +136,7 @@ pub fn heard_by_name(wanted: Vec<ToHear>, known: &HashMap<String, String>) -> (H
         let is_known = match what {
             What::Take(id) => read(facts).map(|sound| heard.takes.insert(*id, sound)).is_some(),
             What::Key(..) => read(facts).map(|sound| heard.keys.push(sound)).is_some(),
-            What::Chord => read(facts).map(|chord| heard.chord = chord).is_some(),
+            What::Together => read(facts).map(|together| heard.together = together).is_some(),
         };
         if !is_known {
             lacking.push(one);
@@ -150,23 +157,23 @@ pub fn hear_keys(
     program: &Program,
     samples: &(impl Samples + Sync),
     tell: &(dyn Fn(f64) -> bool + Sync),
-) -> anyhow::Result<(Vec<KeySound>, Option<ChordHeard>)> {
+) -> anyhow::Result<(Vec<KeySound>, Option<TogetherHeard>)> {
     let all = keys_to_hear(program);
     let begin = || Player::new(program, samples);
     let one = |player: &mut Player<_>, wanted: &ToHear| {
         Ok(match wanted.what {
             What::Key(key, strike) => (Some(player.key(key, strike)?), None),
-            What::Chord => (None, player.chord()?),
+            What::Together => (None, player.together()?),
             What::Take(_) => (None, None),
         })
     };
-    let mut chord = None;
+    let mut together = None;
     let mut keys = Vec::new();
-    for (key, of_chord) in each(&all, IN_A_ROW, begin, one, tell)? {
+    for (key, of_all) in each(&all, IN_A_ROW, begin, one, tell)? {
         keys.extend(key);
-        chord = of_chord.or(chord);
+        together = of_all.or(together);
     }
-    Ok((keys, chord))
+    Ok((keys, together))
 }
 
 /// A take as it is treated and played.
@@ -303,17 +310,17 @@ impl<'a, S: Samples> Player<'a, S> {
         }
     }
 
-    fn key(&mut self, key: u8, strike: u8) -> anyhow::Result<KeySound> {
-        let alone = alone_on(self.program, &self.bare, key);
+    /// An engine with a program made of ours, and its audio.
+    fn engine(&mut self, program: &Program) -> anyhow::Result<Engine> {
         let name = |sample: &program::Sample| format!("{} {}", sample.source, sample.first_channel);
-        let wanted: HashSet<String> = alone.samples.iter().map(name).collect();
+        let wanted: HashSet<String> = program.samples.iter().map(name).collect();
         self.audio.retain(|name, _| wanted.contains(name));
-        let bytes: usize = (alone.samples.iter())
+        let bytes: usize = (program.samples.iter())
             .map(|sample| (sample.frames as usize + 65_536) * usize::from(sample.channels) * 8)
             .sum();
         let mut engine = Engine::with_budget(f64::from(RATE_HZ), 64, bytes);
-        engine.load(alone.clone());
-        for sample in &alone.samples {
+        engine.load(program.clone());
+        for sample in &program.samples {
             let name = name(sample);
             if !self.audio.contains_key(&name) {
                 self.audio
@@ -321,50 +328,165 @@ impl<'a, S: Samples> Player<'a, S> {
             }
             engine.set_audio(sample.id, &self.audio[&name]);
         }
+        Ok(engine)
+    }
+
+    fn key(&mut self, key: u8, strike: u8) -> anyhow::Result<KeySound> {
+        let alone = alone_on(self.program, &self.bare, key);
+        let mut engine = self.engine(&alone)?;
         let up = (HELD_S * f64::from(RATE_HZ)) as usize / BLOCK * BLOCK;
         let latest = up + (LONGEST_TAIL_S * f64::from(RATE_HZ)) as usize;
-        let (mut left, mut right) = (Vec::new(), Vec::new());
+        let mut sound = [Vec::new(), Vec::new()];
         engine.note_on(key, strike);
         let mut quiet = 0;
         // A sound that begins late after its key came up begins within half a second.
-        while left.len() < up || (left.len() < latest && quiet < RATE_HZ as usize / 2) {
-            if left.len() == up {
+        while sound[0].len() < up || (sound[0].len() < latest && quiet < RATE_HZ as usize / 2) {
+            if sound[0].len() == up {
                 engine.note_off(key);
             }
-            let (mut l, mut r) = ([0.0; BLOCK], [0.0; BLOCK]);
-            engine.render(&mut l, &mut r);
-            let sounds = l.iter().chain(&r).any(|x| x.abs() > SILENT);
-            quiet = if sounds { 0 } else { quiet + BLOCK };
-            left.extend(l);
-            right.extend(r);
+            quiet = if block(&mut engine, &mut sound) {
+                0
+            } else {
+                quiet + BLOCK
+            };
         }
-        let audio = Audio {
-            rate_hz: RATE_HZ,
-            channels: vec![left, right],
-        };
-        Ok(KeySound::of(&audio, (key, strike), up))
+        Ok(KeySound::of(&audio_of(sound), (key, strike), up))
     }
 
-    fn chord(&self) -> anyhow::Result<Option<ChordHeard>> {
+    fn together(&mut self) -> anyhow::Result<Option<TogetherHeard>> {
         let (chord, score) = chord_of(self.program);
-        let is_down = |kind: &EventKind| matches!(kind, EventKind::NoteOn { .. });
-        if !score.iter().any(|event| is_down(&event.kind)) {
+        let Some(middle) = middle_key(self.program) else {
             return Ok(None);
-        }
+        };
         let sound = rendered(self.program, self.samples, &score, CHORD_S)?;
         let mut free = self.program.clone();
         free.most_voices = None;
         for strand in &mut free.strands {
             strand.voices.most = None;
         }
-        let voices = voices_of(self.program, &chord);
-        let voices_wanted = voices_of(&free, &chord);
-        Ok(signal::true_peak_dbtp(&sound).map(|peak| ChordHeard {
-            peak_dbtp: (peak * 100.0).round() / 100.0,
-            voices_wanted,
-            voices,
+        Ok(Some(TogetherHeard {
+            peak_dbtp: signal::true_peak_dbtp(&sound).map(hundredth),
+            voices_wanted: voices_of(&free, &chord),
+            voices: voices_of(self.program, &chord),
+            loudness_lufs: key_loudness_lufs(self.program, self.samples, middle)?.map(hundredth),
+            cuts: self.cuts()?,
         }))
     }
+
+    /// The lowest, the middle and the highest key of all whose voice is taken, and of all that the same group cuts off.
+    fn cuts(&mut self) -> anyhow::Result<Vec<CutHeard>> {
+        let keys = sounding_keys(self.program);
+        let mut by_group: BTreeMap<u32, Vec<u8>> = BTreeMap::new();
+        for region in &self.program.regions {
+            if let Some(group) = cut_of(self.program, region).by {
+                let on = keys.iter().filter(|key| sounds_on(self.program, region, **key));
+                by_group.entry(group).or_default().extend(on);
+            }
+        }
+        let mut all = Vec::new();
+        for key in ends_and_middle(keys) {
+            all.push(self.cut(key, None)?);
+        }
+        for (group, keys) in by_group {
+            for key in ends_and_middle(keys) {
+                all.push(self.cut(key, Some(group))?);
+            }
+        }
+        Ok(all)
+    }
+
+    /// A key that is struck hard, and cut off by what is silent itself: by one of a group, or by as many as it has voices.
+    fn cut(&mut self, key: u8, group: Option<u32>) -> anyhow::Result<CutHeard> {
+        let (sound, at) = self.cut_off(key, group)?;
+        Ok(CutHeard {
+            key,
+            by: if group.is_some() {
+                CutBy::Choke
+            } else {
+                CutBy::Theft
+            },
+            step_db: KeySound::of(&sound, (key, STRIKES[1]), at).release_step_db,
+        })
+    }
+
+    /// How that sounds, and from which frame on it is cut off.
+    fn cut_off(&mut self, key: u8, group: Option<u32>) -> anyhow::Result<(Audio, usize)> {
+        let mut of = alone_on(self.program, &self.bare, key);
+        of.regions = (of.regions.into_iter())
+            .map(|region| region.on_keys(key, key))
+            .collect();
+        let voices = voices_of(&of, &[key]).max(1);
+        if group.is_none() {
+            of.most_voices = u16::try_from(voices).ok();
+        }
+        let others = if key < 64 { 96 } else { 0 };
+        let silent = StrandId(u64::MAX >> 12);
+        let shape = of
+            .strands
+            .first()
+            .map_or_else(Default::default, |strand| strand.shape);
+        of.strands.push(Strand {
+            cut: Cut {
+                group,
+                ..Cut::default()
+            },
+            ..Strand::new(silent, "", shape)
+        });
+        of.regions.push(Region {
+            key: RegionKey {
+                strand: silent,
+                ..of.regions[0].key
+            },
+            gain_db: UNHEARD_DB,
+            ..Region::whole(0, others, of.samples[0].frames).on_keys(others, others + 31)
+        });
+        let mut engine = self.engine(&of)?;
+        let at = (BEFORE_CUT_S * f64::from(RATE_HZ)) as usize / BLOCK * BLOCK;
+        let end = at + (AFTER_CUT_S * f64::from(RATE_HZ)) as usize;
+        let mut sound = [Vec::new(), Vec::new()];
+        engine.note_on(key, STRIKES[1]);
+        while sound[0].len() < end {
+            if sound[0].len() == at {
+                let count = if group.is_some() { 1 } else { voices.min(31) as u8 };
+                (0..count).for_each(|n| engine.note_on(others + n, STRIKES[1]));
+            }
+            block(&mut engine, &mut sound);
+        }
+        Ok((audio_of(sound), at))
+    }
+}
+
+/// Renders a block more; whether it sounds.
+fn block(engine: &mut Engine, sound: &mut [Vec<f32>; 2]) -> bool {
+    let (mut left, mut right) = ([0.0; BLOCK], [0.0; BLOCK]);
+    engine.render(&mut left, &mut right);
+    sound[0].extend(left);
+    sound[1].extend(right);
+    left.iter().chain(&right).any(|x| x.abs() > SILENT)
+}
+
+fn audio_of(sound: [Vec<f32>; 2]) -> Audio {
+    Audio {
+        rate_hz: RATE_HZ,
+        channels: sound.into(),
+    }
+}
+
+fn hundredth(value: f64) -> f64 {
+    (value * 100.0).round() / 100.0
+}
+
+/// The lowest, the middle and the highest of some keys.
+fn ends_and_middle(mut keys: Vec<u8>) -> Vec<u8> {
+    keys.sort_unstable();
+    keys.dedup();
+    let last = keys.len().saturating_sub(1);
+    let mut three: Vec<u8> = [0, last / 2, last]
+        .iter()
+        .filter_map(|n| keys.get(*n).copied())
+        .collect();
+    three.dedup();
+    three
 }
 
 /// Voices that sound once all keys of a chord are down: without audio, since what starts does not follow from that.
@@ -427,7 +549,7 @@ mod tests {
             assert!(key.cents.is_some_and(|cents| cents.abs() < 2.0), "{key:?}");
         }
         assert_eq!(
-            chord.map(|chord| (chord.voices, chord.voices_wanted)),
+            chord.as_ref().map(|chord| (chord.voices, chord.voices_wanted)),
             Some((10, 10))
         );
         assert!(hear_keys(&tones(), &Tone, &|_| false).is_err());
@@ -441,6 +563,39 @@ mod tests {
         let chord = chord.unwrap();
         assert_eq!(chord.voices_wanted, 10);
         assert!(chord.voices <= 5, "one may still fade: {chord:?}");
+    }
+
+    #[test]
+    fn notes_that_are_cut_off_are_heard_whatever_cuts_them() {
+        let mut choked = tones();
+        choked.strands[0].cut = Cut {
+            group: Some(1),
+            by: Some(1),
+            fade_ms: 40,
+        };
+        let heard = |program: &Program| hear_keys(program, &Tone, &|_| true).unwrap().1.unwrap().cuts;
+        let (plain, choked) = (heard(&tones()), heard(&choked));
+        let of = |by, key, step_db| CutHeard { key, by, step_db };
+        // What the engine cuts off it fades: no step, on any of them.
+        let theft = [60, 64, 69].map(|key| of(CutBy::Theft, key, None));
+        assert_eq!(plain, theft);
+        let choke = [60, 64, 69].map(|key| of(CutBy::Choke, key, None));
+        assert_eq!(choked, [theft, choke].concat());
+    }
+
+    #[test]
+    fn a_note_sounds_until_another_cuts_it_off_and_then_no_more() {
+        let mut of = tones();
+        of.strands[0].cut.by = Some(1);
+        let mut player = Player::new(&of, &Tone);
+        for group in [None, Some(1)] {
+            let (sound, at) = player.cut_off(62, group).unwrap();
+            let loudest = |part: &[f32]| part.iter().fold(0.0f32, |top, x| top.max(x.abs()));
+            let left = &sound.channels[0];
+            assert!(loudest(&left[at - 2_000..at]) > 0.05, "{group:?}");
+            // It fades within 5 ms.
+            assert!(loudest(&left[at + 400..]) < 1e-6, "{group:?}");
+        }
     }
 
     #[test]
@@ -483,7 +638,7 @@ mod tests {
         let last = wanted.last().unwrap().name.clone();
         known.insert(last, serde_json::to_string(&chord).unwrap());
         let (heard, lacking) = heard_by_name(wanted.clone(), &known);
-        assert_eq!((heard.keys, heard.chord, lacking.len()), (keys, chord, 0));
+        assert_eq!((heard.keys, heard.together, lacking.len()), (keys, chord, 0));
         known.insert(wanted[3].name.clone(), "{}".into());
         known.remove(&wanted[5].name);
         let (_, lacking) = heard_by_name(wanted.clone(), &known);

@@ -13,7 +13,7 @@ pub(crate) use again::{as_read, share_first_shapes};
 pub use file::{File, Instrument, Preset, PresetZone, Sample, Zone};
 pub use read::PresetRead;
 pub(crate) use units::{ms_of, pan_of_two_sides, taken_by_resonance, timecents};
-pub use write::write_sf2;
+pub use write::{SOUNDFONT_NAME_LETTERS, fits_sf2, soundfont_name, write_sf2};
 
 use program::{CourseId, CourseTime};
 use units::{absolute_cents, at_middle_c, hz_of, pan_that_leans, released_from, under};

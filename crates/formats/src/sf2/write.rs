@@ -26,28 +26,12 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
 ) -> Result<(), E> {
     let is_wide = bits > 16;
     let samples = presets.first().map_or(&[][..], |first| &first.program.samples);
-    let sides: Vec<u64> = samples
-        .iter()
-        .map(|sample| u64::from(sample.channels.clamp(1, 2)))
-        .collect();
-    let frames: u64 = samples
-        .iter()
-        .zip(&sides)
-        .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
-        .sum();
-    // Readers there are that pass over no padding: a frame more, where the low bytes would need it.
-    let spare = if is_wide { frames % 2 } else { 0 };
-    let frames = frames + spare;
-    let frame_bytes = if is_wide { 3 } else { 2 };
-    if frames * frame_bytes > 0xFFF0_0000 {
-        let gib = (frames * frame_bytes) as f64 / 1_073_741_824.0;
-        return Err(FormatError::TooMuch(format!(
-            "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, use 16 bits, or a lower rate."
-        ))
-        .into());
-    }
-    let mut tables = Tables::default();
-    tables.fill(presets, samples, &sides)?;
+    let Laid {
+        sides,
+        frames,
+        spare,
+        tables,
+    } = Laid::of(presets, is_wide)?;
 
     let mut info = Vec::new();
     chunk(&mut info, b"ifil", &[2, 0, 4, 0]);
@@ -127,6 +111,57 @@ pub fn write_sf2<E: From<FormatError> + From<std::io::Error>>(
     Ok(())
 }
 
+/// Whether lowered programs fit into one SoundFont, their audio `bits` wide: what [`write_sf2`] asks before anything is read.
+///
+/// # Errors
+/// Where the format's 16-bit indices or 4 GiB do not suffice, with the number.
+pub fn fits_sf2(presets: &[Placed], bits: u16) -> Result<(), FormatError> {
+    Laid::of(presets, bits > 16).map(|_| ())
+}
+
+/// What follows from programs alone.
+struct Laid {
+    /// Of each sample, one or two.
+    sides: Vec<u64>,
+    /// Of all of them, with what lies between and `spare`.
+    frames: u64,
+    /// Readers there are that pass over no padding: a frame more, where the low bytes would need it.
+    spare: u64,
+    tables: Tables,
+}
+
+impl Laid {
+    fn of(presets: &[Placed], is_wide: bool) -> Result<Self, FormatError> {
+        let samples = presets.first().map_or(&[][..], |first| &first.program.samples);
+        let sides: Vec<u64> = samples
+            .iter()
+            .map(|sample| u64::from(sample.channels.clamp(1, 2)))
+            .collect();
+        let frames: u64 = samples
+            .iter()
+            .zip(&sides)
+            .map(|(s, sides)| (s.frames + GAP_FRAMES) * sides)
+            .sum();
+        let spare = if is_wide { frames % 2 } else { 0 };
+        let frames = frames + spare;
+        let frame_bytes = if is_wide { 3 } else { 2 };
+        if frames * frame_bytes > 0xFFF0_0000 {
+            let gib = (frames * frame_bytes) as f64 / 1_073_741_824.0;
+            return Err(FormatError::TooMuch(format!(
+                "This needs {gib:.1} GiB and a SoundFont holds 4: leave out layers or round robins, use 16 bits, or a lower rate."
+            )));
+        }
+        let mut tables = Tables::default();
+        tables.fill(presets, samples, &sides)?;
+        Ok(Self {
+            sides,
+            frames,
+            spare,
+            tables,
+        })
+    }
+}
+
 /// A zero-ended text of even length.
 fn text(value: &str, most: usize) -> Vec<u8> {
     let mut bytes: Vec<u8> = value
@@ -141,11 +176,19 @@ fn text(value: &str, most: usize) -> Vec<u8> {
     bytes
 }
 
-/// Twenty bytes, zero-ended.
+/// Letters of a name: twenty bytes, of which the last stays zero, since readers there are that look for one.
+pub const SOUNDFONT_NAME_LETTERS: usize = 19;
+
+/// A name as a SoundFont holds it.
+pub fn soundfont_name(name: &str) -> String {
+    let cut: String = name.chars().take(SOUNDFONT_NAME_LETTERS).collect();
+    cut.trim_end().to_owned()
+}
+
 fn name(value: &str) -> [u8; 20] {
     let mut out = [0; 20];
-    let cut: String = value.chars().take(19).collect();
-    for (slot, c) in out.iter_mut().zip(cut.trim_end().chars()) {
+    let cut = soundfont_name(value);
+    for (slot, c) in out.iter_mut().zip(cut.chars()) {
         *slot = if c.is_ascii() { c as u8 } else { b'_' };
     }
     out

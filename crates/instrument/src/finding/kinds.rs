@@ -236,6 +236,8 @@ kinds! {
     ClickAtKeyDown "click_at_key_down" "Click as the key goes down" at Shape: Level Level -40.0, weight 2.0, "A step of a hundredth of the loudest is heard as a click: common practice.";
     /// A key ends with a click.
     ClickAtKeyUp "click_at_key_up" "Click as the key comes up" at Shape: Level Level -50.0, weight 2.0, "A step into silence is heard sooner than one into a sound: common practice.";
+    /// A note that another cuts off, or whose voice another takes, ends with a click.
+    ClickAsCut "click_as_cut" "Click as it is cut off" at Shape: Level Level -50.0, weight 2.0, "A step into silence is heard sooner than one into a sound: common practice.";
     /// A note goes on though its key came up.
     Hangs "hangs" "Note hangs" at Shape: Ms Over 10_000.0, weight 2.0, "Ten seconds after its key came up nothing is waited for: common practice.";
     /// What sounds on key-up is louder than the note was.
@@ -246,12 +248,18 @@ kinds! {
     TooFewVoices "too_few_voices" "Too few voices for a chord" at Shape: Count So 0.0, weight 2.0, "Ten keys, as many as hands have fingers, each with all that sounds on it.";
     /// A chord goes over full scale.
     NoHeadroom "no_headroom" "No headroom" at Shape: Db Over 1.0, weight 1.5, "Ten keys struck hard, over full scale: common practice.";
+    /// Louder or softer than the instruments of the shelf are meant to be.
+    OffShelf "off_shelf" "Far from the shelf's loudness" at Shape: Db Over 6.0, weight 1.0, "One key struck 100, beside the loudness that the settings have for the shelf; from one instrument to the next nobody should have to reach for a fader: common practice.";
 
     // What is written.
     /// A format cannot hold it.
     FormatLoss "format_loss" "Cannot be written" at Export: Count So 0.0, weight 1.0, "What the format's own text says it holds.";
     /// A name that a format cuts.
-    NameCut "name_cut" "Name is cut" at Export: Count Over 20.0, weight 1.0, "SoundFont 2.04 holds 20 letters of a name.";
+    NameCut "name_cut" "Name is cut" at Export: Count Over 19.0, weight 1.0, "SoundFont 2.04 has 20 bytes for a name, and there are readers that want the last to be zero.";
+    /// Two that are called the same.
+    SameName "same_name" "The same name twice" at Export: Count So 0.0, weight 1.0, SO;
+    /// Larger, or of more parts, than a format counts.
+    OverFormat "over_format" "More than a format holds" at Export: None So 0.0, weight 3.0, "The widths of a format's own numbers.";
     /// A loop that is shorter than a format allows.
     LoopTooShort "loop_too_short" "Loop is too short for a format" at Export: Frames Under 32.0, weight 1.5, "SoundFont 2.04, section 7.10: at least 32 frames.";
 }

@@ -6,7 +6,7 @@ use axum::Json;
 use axum::extract::{Path, State};
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
-use shown::HOUSE_LIMITS;
+use shown::{HOUSE_LIMITS, SHELF};
 use utoipa::ToSchema;
 
 /// A kind of thing that is kept.
@@ -28,7 +28,7 @@ impl KeptKind {
         match self {
             Self::Shape => "shape",
             Self::Course => "course",
-            Self::Shelf => "shelf",
+            Self::Shelf => SHELF,
             Self::Limit => HOUSE_LIMITS,
         }
     }
