@@ -186,33 +186,19 @@ fn meets(region: &Region, strand: &program::Strand) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tests::{empty, kinds, over, plan, resolved};
-    use instrument::{Counted, Origin, RecordedTake};
+    use crate::tests::{empty, kinds, over, plan, resolved, take};
+    use instrument::{Counted, RecordedTake};
     use program::{Program, Region, Span};
-    use signal::{Audio, measure};
 
     /// Takes of all cells of the plan but one: tones at their pitch, held to their end.
     fn takes_but(left_out: usize) -> Vec<(RecordedTake, Option<Counted>)> {
         let cells = plan().cells().into_iter().enumerate();
-        let take = |(n, cell): (usize, instrument::Cell)| {
+        let tone = |(n, cell): (usize, instrument::Cell)| {
             let hz = signal::hz_of_key(f64::from(cell.key));
-            let tone = |n: usize| ((n as f64 * hz / 48_000.0 * std::f64::consts::TAU).sin() * 0.3) as f32;
-            let audio = Audio::mono(48_000, (0..48_000).map(tone).collect());
-            let recorded = RecordedTake {
-                id: n as u64 + 1,
-                cell,
-                rate_hz: 48_000,
-                channels: 1,
-                frames: 48_000,
-                origin: Origin::default(),
-            };
-            let counted = Counted {
-                facts: measure(&audio),
-                suggested: Vec::new(),
-            };
-            (recorded, Some(counted))
+            let wave = |n: usize| (n as f64 * hz / 48_000.0 * std::f64::consts::TAU).sin();
+            take(n as u64 + 1, cell, |n| (wave(n) * 0.3) as f32)
         };
-        cells.filter(|(n, _)| *n != left_out).map(take).collect()
+        cells.filter(|(n, _)| *n != left_out).map(tone).collect()
     }
 
     #[test]

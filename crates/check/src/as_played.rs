@@ -3,7 +3,7 @@
 use crate::expected::{Expected, Run, expected, runs};
 use crate::mends::{mend, tenth};
 use crate::usual::out_of_usual;
-use crate::{CutBy, CutHeard, Heard, TogetherHeard};
+use crate::{CEILING_DBTP, CutBy, CutHeard, Heard, TogetherHeard};
 use instrument::{Fact, Finding, FindingKind, MiddleC, Resolved, Said, Target, key_name};
 use program::Strand;
 use signal::KeySound;
@@ -53,9 +53,6 @@ fn cut_off(cut: &CutHeard) -> Option<Finding> {
         ..Finding::measured(FindingKind::ClickAsCut, db, says)
     })
 }
-
-/// Ten keys struck hard stay under it where a level is raised: what packing with loss adds fits above (EBU R 128).
-const CEILING_DBTP: f64 = -1.0;
 
 /// How far it lies from what the shelf is meant to be, and what brings it there: all of its strands by the same, as far as there is room above.
 fn beside_the_shelf(resolved: &Resolved, heard: &TogetherHeard, shelf: Option<f64>) -> Option<Finding> {

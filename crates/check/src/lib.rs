@@ -26,6 +26,9 @@ use instrument::{Facts, Finding, Limits, Resolved, settle_findings};
 use signal::{KeySound, TakeSound};
 use std::collections::HashMap;
 
+/// Ten keys struck hard stay under it, in dBTP: what packing with loss adds fits above (EBU R 128).
+pub const CEILING_DBTP: f64 = -1.0;
+
 /// What was heard of an instrument. What is missing was not listened to yet: nothing is found in it.
 #[derive(Debug, Clone, Default)]
 pub struct Heard {
@@ -95,8 +98,12 @@ pub fn findings(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use instrument::{FindingKind, How, Kind, Known, Layer, LayerId, Pass, PassId, Plan, Source};
+    use instrument::{
+        Cell, Counted, FindingKind, How, Kind, Known, Layer, LayerId, Origin, Pass, PassId, Plan,
+        RecordedTake, Source,
+    };
     use program::SoundsOn;
+    use signal::{Audio, measure};
 
     /// Three rungs, two layers.
     pub(crate) fn plan() -> Plan {
@@ -137,7 +144,7 @@ mod tests {
         }
     }
 
-    pub(crate) fn resolved(takes: Vec<(instrument::RecordedTake, Option<instrument::Counted>)>) -> Resolved {
+    pub(crate) fn resolved(takes: Vec<(RecordedTake, Option<Counted>)>) -> Resolved {
         instrument::resolve(Known {
             name: "An organ of reeds with a long name",
             plan: &plan(),
@@ -147,6 +154,23 @@ mod tests {
             cleaned_levels: &HashMap::new(),
             judged_loops: &HashMap::new(),
         })
+    }
+
+    /// A second of sound as a take of a cell, measured.
+    pub(crate) fn take(id: u64, cell: Cell, sound: impl Fn(usize) -> f32) -> (RecordedTake, Option<Counted>) {
+        let recorded = RecordedTake {
+            id,
+            cell,
+            rate_hz: 48_000,
+            channels: 1,
+            frames: 48_000,
+            origin: Origin::default(),
+        };
+        let counted = Counted {
+            facts: measure(&Audio::mono(48_000, (0..48_000).map(sound).collect())),
+            suggested: Vec::new(),
+        };
+        (recorded, Some(counted))
     }
 
     /// An instrument of which nothing was recorded.

@@ -28,6 +28,11 @@ pub(crate) fn of_take(
     mend(label, changes, wishes)
 }
 
+/// A value with its sign, a real minus among them, and so many decimals.
+pub(crate) fn signed(value: f64, decimals: usize) -> String {
+    format!("{value:+.decimals$}").replace('-', "−")
+}
+
 /// A value with one decimal and a real minus sign.
 pub(crate) fn tenth(value: f64) -> String {
     format!("{value:.1}").replace('-', "−")

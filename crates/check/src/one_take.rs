@@ -463,9 +463,7 @@ impl One<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::tests::{plan, resolved};
-    use instrument::{Counted, Origin, RecordedTake};
-    use signal::{Audio, measure};
+    use crate::tests::{plan, resolved, take};
 
     /// Takes of one cell, oldest first: clipped ones where `clipped`.
     fn takes(clipped: &[bool]) -> Resolved {
@@ -473,23 +471,8 @@ mod tests {
         let one = |(n, clipped): (usize, &bool)| {
             // A wave that is cut at full scale, or stays under it.
             let gain = if *clipped { 2.0 } else { 0.5 };
-            let sample = |n: usize| {
-                let wave = (n as f32 * 220.0 / 48_000.0 * std::f32::consts::TAU).sin();
-                (wave * gain).clamp(-1.0, 1.0)
-            };
-            let recorded = RecordedTake {
-                id: n as u64 + 1,
-                cell,
-                rate_hz: 48_000,
-                channels: 1,
-                frames: 48_000,
-                origin: Origin::default(),
-            };
-            let counted = Counted {
-                facts: measure(&Audio::mono(48_000, (0..48_000).map(sample).collect())),
-                suggested: Vec::new(),
-            };
-            (recorded, Some(counted))
+            let wave = |n: usize| (n as f32 * 220.0 / 48_000.0 * std::f32::consts::TAU).sin();
+            take(n as u64 + 1, cell, |n| (wave(n) * gain).clamp(-1.0, 1.0))
         };
         resolved(clipped.iter().enumerate().map(one).collect())
     }

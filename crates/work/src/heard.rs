@@ -2,6 +2,7 @@
 
 use crate::to_write::OfSnapshot;
 use crate::{Library, Samples, Snapshot};
+use check::CEILING_DBTP;
 use engine::{Event, EventKind, render_offline};
 use program::{On, Program, Region, StrandId};
 use serde::Serialize;
@@ -20,9 +21,6 @@ const CHORD_HELD_S: f64 = 2.0;
 const LET_GO_S: f64 = 0.5;
 /// A chord is heard for so long.
 pub(crate) const CHORD_S: f64 = CHORD_HELD_S + LET_GO_S;
-
-/// Ten keys struck hard stay under it, in dBTP: what packing with loss adds fits above (EBU R 128).
-const CEILING_DBTP: f64 = -1.0;
 
 /// A strand by itself.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, ToSchema)]

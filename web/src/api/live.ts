@@ -79,7 +79,11 @@ export function follow(queries: QueryClient): void {
       return patchJob(queries, message.instrument, message.job);
     }
     last = Math.max(last ?? 0, message.id);
-    if (message.kind === "kept") return refresh(["kept"], SOON_MS);
+    if (message.kind === "kept") {
+      // Limits of all instruments, and how loud the shelf is meant to be: what is found follows from them.
+      if (lookingAt !== undefined) refresh(["exports", lookingAt, "findings"], SOON_MS);
+      return refresh(["kept"], SOON_MS);
+    }
     const atMost = DEEDS.includes(message.kind) ? SOON_MS : BUSY_MS;
     refresh(["shelf"], BUSY_MS);
     if (message.kind === "job") {

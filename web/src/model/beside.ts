@@ -46,7 +46,10 @@ export function passageFigures({ apart }: PassageBeside): string[] {
   ];
 }
 
-/** Where one passage lies in both sounds, or all of them, in seconds: in the recording of the source later by so much as was found, and from its first frame on. */
+/**
+ * Where one passage lies in both sounds, or all of them, in seconds: in the recording of the source later by so much as was found, and from its first
+ * frame on.
+ */
 export function stretchOf(
   { passages, lag_frames, rate_hz }: Pick<Beside, "passages" | "lag_frames" | "rate_hz">,
   n: number | undefined,

@@ -1,6 +1,7 @@
 //! Steps that set what strands have already: voices, tuning, times, filter, level.
 
 use super::{Plays, Search, Trial, bands_of, mean, rounded, wish};
+use crate::mends::signed;
 use crate::source::Nearer;
 use instrument::{Fact, FilterForm, RouteSaid, Target, Wish};
 use program::{Filter, ParamId, Passes, Shape, Source, Strand};
@@ -83,7 +84,7 @@ impl<P: Plays> Search<'_, P> {
             vec![(Fact::StrandGainDb, json!(rounded(to, 100.0)))]
         };
         vec![Trial {
-            says: format!("{db:+.1} dB of level"),
+            says: format!("{} dB of level", signed(db, 1)),
             wishes: self.each_strand(to),
         }]
     }
@@ -116,7 +117,7 @@ impl<P: Plays> Search<'_, P> {
             vec![(Fact::ShapeStrikeToLevel, json!(rounded(to, 1_000.0)))]
         };
         vec![Trial {
-            says: format!("the strike drives level by {:+.0} %", by * 100.0),
+            says: format!("the strike drives level by {} %", signed(by * 100.0, 0)),
             wishes: self.each_strand(to),
         }]
     }
@@ -130,7 +131,7 @@ impl<P: Plays> Search<'_, P> {
             vec![(Fact::StrandTuneCents, json!(rounded(to, 10.0)))]
         };
         vec![Trial {
-            says: format!("tuned by {cents:+.1} cents"),
+            says: format!("tuned by {} cents", signed(cents, 1)),
             wishes: self.each_strand(to),
         }]
     }

@@ -1,6 +1,7 @@
 //! Steps that add an effect at the end of the row of the whole: a chorus, a tone, a width.
 
 use super::{Plays, Search, Trial, Wanted, rounded, wish};
+use crate::mends::signed;
 use crate::source::Nearer;
 use instrument::{EFFECT_SETTINGS, Fact, Target, Wish};
 use nalgebra::{Matrix3, Vector3};
@@ -192,8 +193,10 @@ impl<P: Plays> Search<'_, P> {
         let settings = [gains[0], low, gains[1], middle, 0.6, gains[2], high];
         Trial {
             says: format!(
-                "a tone of {:+.1} dB at {low} Hz, {:+.1} dB at {middle} Hz and {:+.1} dB at {high} Hz",
-                gains[0], gains[1], gains[2]
+                "a tone of {} dB at {low} Hz, {} dB at {middle} Hz and {} dB at {high} Hz",
+                signed(gains[0], 1),
+                signed(gains[1], 1),
+                signed(gains[2], 1)
             ),
             wishes: self.effect(EffectKind::Equaliser, &settings),
         }
